@@ -1,0 +1,24 @@
+"""Compiles the kernels: ordinary Python files with Cython types."""
+
+import os
+
+from setuptools import Extension, setup
+
+KERNELS = ("markowitz", "lu", "core", "breakpoints", "dual", "primal")
+
+
+def extensions():
+    """Return the compiled kernels, or none when RUDDOCK_INTERPRETED asks for plain Python."""
+    if os.environ.get("RUDDOCK_INTERPRETED"):
+        return []
+    from Cython.Build import cythonize
+
+    folder = "src/ruddock/engine/simplex"
+    modules = [
+        Extension(f"ruddock.engine.simplex.{name}", [f"{folder}/{name}.py"], extra_compile_args=["-O3"], optional=True)
+        for name in KERNELS
+    ]
+    return cythonize(modules, include_path=["src"], build_dir="build/cython")
+
+
+setup(ext_modules=extensions())

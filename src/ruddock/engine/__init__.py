@@ -1,0 +1,1 @@
+"""The engine: `Problem` in, `Outcome` out. It knows no names, no pandas and no printing."""

@@ -1,0 +1,57 @@
+"""Checks of an answer against the original problem: residuals, proofs of infeasibility, rays."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ruddock.engine.outcome import FEASIBILITY, OPTIMALITY
+from ruddock.problem import Floats, Problem
+
+
+def violation(values: Floats, lower: Floats, upper: Floats) -> float:
+    """Return the largest excess over a limit, relative to limits beyond 1."""
+    if not len(values):
+        return 0.0
+    below = (lower - values) / np.maximum(1.0, np.where(np.isfinite(lower), np.abs(lower), 1.0))
+    above = (values - upper) / np.maximum(1.0, np.where(np.isfinite(upper), np.abs(upper), 1.0))
+    return float(max(below.max(), above.max(), 0.0))
+
+
+def feasible(problem: Problem, x: Floats, activity: Floats, lower: Floats, upper: Floats) -> bool:
+    """Say whether ``x`` keeps the given column bounds and the rows within the tolerance."""
+    rows = violation(activity, problem.row_lower, problem.row_upper)
+    return rows <= FEASIBILITY and violation(x, lower, upper) <= FEASIBILITY
+
+
+def proof_holds(problem: Problem, weights: Floats, lower: Floats, upper: Floats) -> bool:
+    """Say whether the weighted sum of rows contradicts the bounds, with room for rounding."""
+    if not np.isfinite(weights).all() or not weights.any():
+        return False
+    limit = np.where(weights > 0, problem.row_lower, problem.row_upper)
+    used = weights != 0
+    if not np.isfinite(limit[used]).all():
+        return False
+    demand = weights[used] * limit[used]
+    combined = problem.matrix().T @ weights
+    noise = abs(problem.matrix()).T @ np.abs(weights) * 1e-14
+    bound = np.where(combined > 0, upper, lower)
+    used = np.abs(combined) > noise
+    if not np.isfinite(bound[used]).all():
+        return False
+    supply = combined[used] * bound[used]
+    scale = np.abs(demand).sum() + np.abs(supply).sum()
+    return bool(demand.sum() - supply.sum() > 1e-11 * scale)
+
+
+def ray_holds(problem: Problem, ray: Floats, lower: Floats, upper: Floats) -> bool:
+    """Say whether the objective falls along ``ray`` while no row or bound ever stops it."""
+    size = np.abs(ray).max(initial=0.0)
+    if not np.isfinite(size) or size == 0.0:
+        return False
+    ray = ray / size
+    change = problem.matrix() @ ray
+    noise = OPTIMALITY * np.maximum(1.0, abs(problem.matrix()) @ np.abs(ray))
+    stopped = ((change > noise) & np.isfinite(problem.row_upper)) | ((change < -noise) & np.isfinite(problem.row_lower))
+    stopped_bounds = ((ray > 1e-9) & np.isfinite(upper)) | ((ray < -1e-9) & np.isfinite(lower))
+    falls = problem.costs @ ray < -1e-9 * max(1.0, float(np.abs(problem.costs) @ np.abs(ray)))
+    return bool(falls and not stopped.any() and not stopped_bounds.any())

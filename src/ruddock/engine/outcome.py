@@ -1,0 +1,145 @@
+"""What the engine hands back, and what it is told about limits."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from ruddock.problem import Floats
+
+Status = Literal["optimal", "infeasible", "unbounded", "stopped"]
+Reason = Literal["time", "nodes", "iterations", "memory", "user", "numerics"]
+Codes = npt.NDArray[np.int8]
+
+# Basis codes. A fixed variable out of the basis is AT_LOWER; FREE is out of the basis at zero.
+BASIC, AT_LOWER, AT_UPPER, FREE = 0, 1, 2, 3
+
+# Tolerances on the original, unscaled problem.
+FEASIBILITY = 1e-7
+OPTIMALITY = 1e-7
+INTEGRALITY = 1e-6
+
+
+@dataclass(frozen=True, eq=False)
+class Basis:
+    """Basis codes of columns and rows: int8 arrays of shapes (n,) and (m,)."""
+
+    columns: Codes
+    rows: Codes
+
+
+@dataclass
+class Counters:
+    """What a solve took."""
+
+    iterations: int = 0
+    primal_iterations: int = 0
+    dual_iterations: int = 0
+    bound_flips: int = 0
+    factorisations: int = 0
+    nodes: int = 0
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True, eq=False)
+class Outcome:
+    """The answer to a `Problem`, in its own space and sense (minimisation).
+
+    Attributes
+    ----------
+    status : ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``
+    reason : why it stopped, else None
+    x, activity : values of columns (n,) and rows (m,), or None when no feasible point is known
+    y, reduced : dual values of rows (m,) and reduced costs of columns (n,), of the linear problem
+        solved last; y is the change of the objective per unit more of a row's active limit
+    basis : `Basis`, where the values come from one
+    objective, bound : with the problem's offset; the bound is a proven lower one, or -inf
+    proof : weights of rows (m,) that prove infeasibility: a positive one uses the row's lower limit,
+        a negative one its upper; their sum contradicts the bounds of the columns
+    crossed_columns, crossed_rows : numbers of those whose own limits cross
+    ray : direction (n,) along which the objective falls without end from ``x``
+    """
+
+    status: Status
+    reason: Reason | None = None
+    x: Floats | None = None
+    activity: Floats | None = None
+    y: Floats | None = None
+    reduced: Floats | None = None
+    basis: Basis | None = None
+    objective: float = float("inf")
+    bound: float = float("-inf")
+    proof: Floats | None = None
+    crossed_columns: tuple[int, ...] = ()
+    crossed_rows: tuple[int, ...] = ()
+    ray: Floats | None = None
+    counters: Counters = field(default_factory=Counters)
+
+    @property
+    def gap(self) -> float:
+        """``|objective - bound| / max(1, |objective|)``; infinite when either is unknown."""
+        if self.x is None or not np.isfinite(self.bound):
+            return float("inf")
+        return abs(self.objective - self.bound) / max(1.0, abs(self.objective))
+
+
+@dataclass(frozen=True)
+class Progress:
+    """A sign of life from a running solve; objective values are those of the `Problem`."""
+
+    seconds: float
+    iterations: int
+    nodes: int
+    best: float
+    bound: float
+
+
+@dataclass
+class Limits:
+    """When to stop, and whom to tell.
+
+    Attributes
+    ----------
+    seconds : most seconds from now on
+    iterations, nodes : most simplex iterations and tree nodes
+    gap : relative gap at which a plan counts as optimal
+    interrupted : asked between epochs; True stops the solve with reason ``user``
+    on_progress : called at most ten times a second
+    """
+
+    seconds: float = float("inf")
+    iterations: float = float("inf")
+    nodes: float = float("inf")
+    gap: float = 0.0
+    interrupted: Callable[[], bool] | None = None
+    on_progress: Callable[[Progress], None] | None = None
+    started: float = field(default_factory=time.monotonic)
+    _told: float = 0.0
+
+    def elapsed(self) -> float:
+        """Return the seconds since the limits were made."""
+        return time.monotonic() - self.started
+
+    def exceeded(self, iterations: int, nodes: int = 0) -> Reason | None:
+        """Return the reason to stop now, or None."""
+        if self.interrupted is not None and self.interrupted():
+            return "user"
+        if self.elapsed() >= self.seconds:
+            return "time"
+        if iterations >= self.iterations:
+            return "iterations"
+        if nodes >= self.nodes:
+            return "nodes"
+        return None
+
+    def tell(self, iterations: int, nodes: int, best: float, bound: float) -> None:
+        """Pass on progress, unless the last word was less than a tenth of a second ago."""
+        now = self.elapsed()
+        if self.on_progress is not None and now - self._told >= 0.1:
+            self._told = now
+            self.on_progress(Progress(now, iterations, nodes, best, bound))

@@ -1,0 +1,50 @@
+from ruddock.engine.simplex.lu cimport BasisFactor, WorkVector
+
+
+cdef class Core:
+    cdef readonly int m
+    cdef readonly int n
+    cdef readonly int total
+    # A by columns and by rows
+    cdef int[::1] ap
+    cdef int[::1] ai
+    cdef double[::1] ax
+    cdef int[::1] rp
+    cdef int[::1] rj
+    cdef double[::1] rx
+    # working problem and state, columns first, then one logical per row
+    cdef public double[::1] lower
+    cdef public double[::1] upper
+    cdef public double[::1] cost
+    cdef public double[::1] x
+    cdef public double[::1] d
+    cdef public signed char[::1] code
+    cdef public int[::1] head
+    cdef public int[::1] place
+    cdef public double[::1] weight
+    cdef public double[::1] random
+    cdef readonly BasisFactor factor
+    cdef readonly WorkVector rho
+    cdef readonly WorkVector column
+    cdef readonly WorkVector aux
+    cdef readonly WorkVector row
+    cdef public double primal_tolerance
+    cdef public double dual_tolerance
+    cdef public bint cost_changed
+    cdef public bint bounds_changed
+    cdef public long long iterations
+    cdef public long long refactorings
+    cdef public long long touched
+    cdef public long long repairs
+    cdef long long factor_fill
+
+    cdef int refactor(self) noexcept nogil
+    cdef bint due(self) noexcept nogil
+    cdef void settle(self, int j) noexcept nogil
+    cdef void load(self, int j, WorkVector v) noexcept nogil
+    cdef void add_column(self, int j, double factor, WorkVector v) noexcept nogil
+    cdef void price(self, WorkVector rho, WorkVector row) noexcept nogil
+    cdef void compute_primal(self) noexcept nogil
+    cdef void compute_dual(self, double[::1] cost) noexcept nogil
+    cdef void exchange(self, int p, int q, int r) noexcept nogil
+    cdef long long work(self) noexcept nogil

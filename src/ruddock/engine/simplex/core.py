@@ -1,0 +1,274 @@
+# cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
+"""The state that the primal and the dual simplex method share.
+
+The linear program is ``min c'x`` with ``Ax - s = 0`` and bounds on the columns ``x`` and on the row
+activities ``s`` (the logicals). Variables are numbered columns first, then logicals; the logical of
+row i has the column ``-e_i``, so its reduced cost is the row's dual value.
+"""
+
+import numpy as np
+
+try:
+    import cython
+except ImportError:  # the interpreted case without Cython at hand
+    from ruddock.engine import interpreted as cython
+
+if cython.compiled:
+    from cython.cimports.ruddock.engine.simplex.lu import BasisFactor, WorkVector
+else:
+    from ruddock.engine.simplex.lu import BasisFactor, WorkVector
+
+BASIC = cython.declare(cython.int, 0)
+AT_LOWER = cython.declare(cython.int, 1)
+AT_UPPER = cython.declare(cython.int, 2)
+FREE = cython.declare(cython.int, 3)
+MAX_UPDATES = cython.declare(cython.int, 100)
+INFINITY = cython.declare(cython.double, float("inf"))
+
+
+class Core:
+    """Matrix, working bounds and costs, basis and its factors, values and reduced costs.
+
+    Parameters
+    ----------
+    m, n : int
+        Numbers of rows and columns.
+    columns, rows : (starts, indices, values)
+        The matrix by columns and by rows; int32, int32, float64.
+    """
+
+    def __init__(self, m, n, columns, rows):
+        self.m, self.n, self.total = m, n, m + n
+        self.ap, self.ai, self.ax = columns
+        self.rp, self.rj, self.rx = rows
+        total = m + n
+        self.lower, self.upper = np.zeros(total), np.zeros(total)
+        self.cost, self.x, self.d = np.zeros(total), np.zeros(total), np.zeros(total)
+        self.code = np.zeros(total, dtype=np.int8)
+        self.head = np.zeros(m, dtype=np.int32)
+        self.place = np.zeros(total, dtype=np.int32)
+        self.weight = np.ones(m)
+        self.random = np.random.default_rng(20).uniform(0.5, 1.0, total)
+        self.factor = BasisFactor(m)
+        self.rho, self.column, self.aux = WorkVector(m), WorkVector(m), WorkVector(m)
+        self.row = WorkVector(total)
+        self.primal_tolerance = self.dual_tolerance = 1e-9
+        self.cost_changed = self.bounds_changed = False
+        self.iterations = self.refactorings = self.touched = self.repairs = 0
+        self.factor_fill = 0
+
+    def refactorise(self):
+        """Factorise the present basis; return how many of its variables had to be replaced."""
+        return self.refactor()
+
+    def recompute(self):
+        """Compute basic values and reduced costs afresh from the factors."""
+        self.compute_primal()
+        self.compute_dual(self.cost)
+
+    def solve_forward(self, v):
+        """Solve ``B x = v`` in place for a dense array by position."""
+        self._dense(v, True)
+
+    def solve_backward(self, v):
+        """Solve ``B' y = v`` in place for a dense array by position."""
+        self._dense(v, False)
+
+    def _dense(self, v, forward):
+        i: cython.int
+        values: cython.double[::1] = v
+        self.aux.clear()
+        for i in range(self.m):
+            self.aux.value[i] = values[i]
+        self.aux.gather()
+        if forward:
+            self.factor.forward(self.aux, False)
+        else:
+            self.factor.backward(self.aux, False)
+        for i in range(self.m):
+            values[i] = self.aux.value[i]
+        self.aux.clear()
+
+    def refactor(self):
+        """Factorise the basis, keep ``weight`` with its variables, and repair it if singular.
+
+        Variables thrown out of a singular basis are put at a bound; rows left over get their logical.
+        """
+        i: cython.int
+        j: cython.int
+        lost: cython.int
+        for i in range(self.m):
+            self.row.value[self.head[i]] = self.weight[i]
+        lost = self.factor.factor(self.head, self.n, self.ap, self.ai, self.ax)
+        if lost:
+            self.repairs += lost
+            for j in range(self.total):
+                self.place[j] = -1
+            for i in range(self.m):
+                self.place[self.head[i]] = i
+            for j in range(self.total):
+                if self.place[j] >= 0:
+                    if self.code[j] != BASIC:
+                        self.row.value[j] = 1.0
+                    self.code[j] = BASIC
+                elif self.code[j] == BASIC:
+                    self.row.value[j] = 0.0
+                    self.settle(j)
+        for i in range(self.m):
+            j = self.head[i]
+            self.place[j] = i
+            self.weight[i] = self.row.value[j]
+            self.row.value[j] = 0.0
+        self.row.count = 0
+        self.refactorings += 1
+        self.factor_fill = self.factor.fill
+        return lost
+
+    def settle(self, j):
+        """Put variable ``j`` out of the basis, at the bound nearest to its value."""
+        if self.lower[j] > -INFINITY and (
+            self.upper[j] == INFINITY or self.x[j] - self.lower[j] <= self.upper[j] - self.x[j]
+        ):
+            self.x[j] = self.lower[j]
+            self.code[j] = AT_LOWER
+        elif self.upper[j] < INFINITY:
+            self.x[j] = self.upper[j]
+            self.code[j] = AT_UPPER
+        else:
+            self.x[j] = 0.0
+            self.code[j] = FREE
+
+    def due(self):
+        """Say whether the factors have aged so much that new ones cost less."""
+        if self.factor.updates >= MAX_UPDATES:
+            return True
+        return self.factor.fill > 3 * self.factor_fill + 4 * self.m + 1000
+
+    def work(self):
+        """Return the entries touched so far, the measure of a kernel's budget."""
+        return self.touched + self.factor.touched
+
+    def load(self, j, v):
+        """Set ``v`` to the column of variable ``j``."""
+        v.clear()
+        self.add_column(j, 1.0, v)
+
+    def add_column(self, j, factor, v):
+        """Add a multiple of the column of variable ``j`` to ``v``."""
+        k: cython.int
+        if j >= self.n:
+            v.push(j - self.n, -factor)
+        else:
+            for k in range(self.ap[j], self.ap[j + 1]):
+                v.push(self.ai[k], factor * self.ax[k])
+            self.touched += self.ap[j + 1] - self.ap[j]
+
+    def price(self, rho, row):
+        """Set ``row`` to ``rho' [A, -I]``: over all variables, or all but the basic ones if rho is dense."""
+        i: cython.int
+        j: cython.int
+        k: cython.int
+        e: cython.int
+        count: cython.int = 0
+        m: cython.int = self.m
+        n: cython.int = self.n
+        y: cython.double
+        total: cython.double
+        result: cython.double[::1] = row.value
+        places: cython.int[::1] = row.index
+        value: cython.double[::1] = rho.value
+        starts: cython.int[::1] = self.rp
+        index: cython.int[::1] = self.rj
+        factor: cython.double[::1] = self.rx
+        row.clear()
+        if rho.count < 0.3 * m:
+            for k in range(rho.count):
+                i = rho.index[k]
+                y = value[i]
+                self.touched += starts[i + 1] - starts[i]
+                for e in range(starts[i], starts[i + 1]):
+                    j = index[e]
+                    if result[j] == 0.0:
+                        places[count] = j
+                        count += 1
+                        result[j] = 1e-100
+                    result[j] += y * factor[e]
+        else:
+            starts = self.ap
+            index = self.ai
+            factor = self.ax
+            for j in range(n):
+                if self.place[j] >= 0:
+                    continue
+                total = 0.0
+                for e in range(starts[j], starts[j + 1]):
+                    total += value[index[e]] * factor[e]
+                if total != 0.0:
+                    result[j] = total
+                    places[count] = j
+                    count += 1
+            self.touched += starts[n]
+        for k in range(rho.count):
+            i = rho.index[k]
+            result[n + i] = -value[i]
+            places[count] = n + i
+            count += 1
+        row.count = count
+
+    def compute_primal(self):
+        """Compute the basic values from the nonbasic ones, with one step of refinement."""
+        i: cython.int
+        j: cython.int
+        k: cython.int
+        again: cython.int
+        x: cython.double
+        for i in range(self.m):
+            self.x[self.head[i]] = 0.0
+        for again in range(2):
+            self.aux.clear()
+            for j in range(self.n):
+                x = self.x[j]
+                if x != 0.0:
+                    for k in range(self.ap[j], self.ap[j + 1]):
+                        self.aux.value[self.ai[k]] -= self.ax[k] * x
+            for i in range(self.m):
+                self.aux.value[i] += self.x[self.n + i]
+            self.aux.gather()
+            self.factor.forward(self.aux, False)
+            for k in range(self.aux.count):
+                i = self.aux.index[k]
+                self.x[self.head[i]] += self.aux.value[i]
+        self.aux.clear()
+        self.touched += 2 * (self.ap[self.n] + self.m)
+
+    def compute_dual(self, cost):
+        """Compute all reduced costs of ``cost`` from the basis."""
+        i: cython.int
+        j: cython.int
+        k: cython.int
+        total: cython.double
+        self.aux.clear()
+        for i in range(self.m):
+            self.aux.value[i] = cost[self.head[i]]
+        self.aux.gather()
+        self.factor.backward(self.aux, False)
+        for j in range(self.n):
+            if self.place[j] >= 0:
+                self.d[j] = 0.0
+                continue
+            total = cost[j]
+            for k in range(self.ap[j], self.ap[j + 1]):
+                total -= self.aux.value[self.ai[k]] * self.ax[k]
+            self.d[j] = total
+        for i in range(self.m):
+            self.d[self.n + i] = 0.0 if self.place[self.n + i] >= 0 else cost[self.n + i] + self.aux.value[i]
+        self.aux.clear()
+        self.touched += self.ap[self.n] + self.total
+
+    def exchange(self, p, q, r):
+        """Make ``q`` basic at position ``p`` in place of ``r``, whose code the caller has set."""
+        self.head[p] = q
+        self.place[q] = p
+        self.place[r] = -1
+        self.code[q] = BASIC
+        self.iterations += 1

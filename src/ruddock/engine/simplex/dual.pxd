@@ -1,0 +1,31 @@
+from ruddock.engine.simplex.breakpoints cimport Breakpoints
+from ruddock.engine.simplex.core cimport Core
+from ruddock.engine.simplex.lu cimport WorkVector
+
+
+cdef class DualSimplex:
+    cdef readonly Core core
+    cdef double[::1] infeasible
+    cdef Breakpoints points
+    cdef readonly int position
+    cdef readonly double direction
+    cdef public double cutoff
+    cdef public double objective
+    cdef public double infeasibility
+    cdef public long long flips
+    cdef int stalled
+    cdef public int retries
+
+    cdef int _run(self, long long budget, long long limit) noexcept nogil
+    cdef int _refresh(self) noexcept nogil
+    cdef void _correct(self) noexcept nogil
+    cdef void _measure(self) noexcept nogil
+    cdef void _measure_one(self, int p) noexcept nogil
+    cdef int _choose_row(self) noexcept nogil
+    cdef void _gather(self) noexcept nogil
+    cdef void _flip(self) noexcept nogil
+    cdef void _step_dual(self, int q, int r) noexcept nogil
+    cdef void _step_primal(self, int p, int q, int r) noexcept nogil
+    cdef void _update_weights(self, int p) noexcept nogil
+    cdef void _perturb(self) noexcept nogil
+    cdef int _iterate(self, int p) noexcept nogil

@@ -1,0 +1,351 @@
+# cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
+"""The dual simplex method for bounded variables.
+
+Leaving variables are chosen by dual steepest edge (Forrest and Goldfarb 1992), entering ones by a
+bound-flipping ratio test. Small dual infeasibilities that its tolerance leaves are taken out by
+shifting costs; the driver restores the costs at the end.
+"""
+
+import numpy as np
+
+try:
+    import cython
+except ImportError:  # the interpreted case without Cython at hand
+    from ruddock.engine import interpreted as cython
+
+if cython.compiled:
+    from cython.cimports.ruddock.engine.simplex.breakpoints import Breakpoints
+    from cython.cimports.ruddock.engine.simplex.core import Core
+    from cython.cimports.ruddock.engine.simplex.lu import WorkVector
+else:
+    from ruddock.engine.simplex.breakpoints import Breakpoints
+    from ruddock.engine.simplex.core import Core
+    from ruddock.engine.simplex.lu import WorkVector
+
+BASIC = cython.declare(cython.int, 0)
+AT_LOWER = cython.declare(cython.int, 1)
+AT_UPPER = cython.declare(cython.int, 2)
+FREE = cython.declare(cython.int, 3)
+INFINITY = cython.declare(cython.double, float("inf"))
+SMALL = cython.declare(cython.double, 1e-9)  # row entries below this never become pivots
+STALL = cython.declare(cython.int, 60)  # steps without dual progress before costs are perturbed
+
+
+class DualSimplex:
+    """Iterates a dual feasible `Core` to primal feasibility.
+
+    `run` returns 0 when the budget is used, 1 at optimality of the working problem, 2 when row
+    ``position`` proves infeasibility (``direction`` > 0: its basic variable is above its upper
+    bound), 3 when the objective passed ``cutoff``, 4 at the iteration limit, 5 when stuck.
+    """
+
+    def __init__(self, core):
+        self.core = core
+        self.infeasible = np.zeros(core.m + 1)
+        self.points = Breakpoints(core.total)
+        self.position, self.direction = -1, 0.0
+        self.cutoff = float("inf")
+        self.objective = self.infeasibility = 0.0
+        self.flips = 0
+        self.stalled = self.retries = 0
+
+    def start(self):
+        """Factorise if needed and take the present basis as the starting point."""
+        self.stalled = self.retries = 0
+        self._refresh()
+
+    def perturb(self):
+        """Perturb the costs of nonbasic variables, away from dual infeasibility."""
+        self._perturb()
+
+    def run(self, budget, limit):
+        """Iterate until done, ``budget`` entries are touched, or ``limit`` iterations are reached."""
+        result: cython.int
+        touch: cython.longlong = budget
+        most: cython.longlong = limit
+        with cython.nogil:
+            result = self._run(touch, most)
+        return result
+
+    def _run(self, budget, limit):
+        p: cython.int
+        result: cython.int
+        end: cython.longlong = self.core.work() + budget
+        while self.core.work() < end:
+            if self.core.iterations >= limit:
+                return 4
+            p = self._choose_row()
+            if p < 0:
+                if self.core.factor.updates == 0:
+                    return 1
+                self._refresh()
+                continue
+            result = self._iterate(p)
+            if result == 1:  # numerically doubtful: once more with fresh factors
+                self.retries += 1
+                if self.retries > 50:
+                    return 5
+                self._refresh()
+            elif result:
+                return result
+            elif self.core.due():
+                self._refresh()
+            if self.objective > self.cutoff and not self.core.cost_changed:
+                return 3
+        return 0
+
+    def _refresh(self):
+        """Factorise anew and recompute everything that has drifted."""
+        self.core.refactor()
+        self.core.compute_dual(self.core.cost)
+        self._correct()
+        self.core.compute_primal()
+        self._measure()
+        return 0
+
+    def _correct(self):
+        """Restore dual feasibility: move boxed variables to their other bound, shift other costs."""
+        j: cython.int
+        d: cython.double
+        tolerance: cython.double = self.core.dual_tolerance
+        for j in range(self.core.total):
+            if self.core.place[j] >= 0 or self.core.lower[j] == self.core.upper[j]:
+                continue
+            d = self.core.d[j]
+            if self.core.code[j] == AT_LOWER and d < -tolerance:
+                if self.core.upper[j] < INFINITY:
+                    self.core.code[j] = AT_UPPER
+                    self.core.x[j] = self.core.upper[j]
+                    continue
+            elif self.core.code[j] == AT_UPPER and d > tolerance:
+                if self.core.lower[j] > -INFINITY:
+                    self.core.code[j] = AT_LOWER
+                    self.core.x[j] = self.core.lower[j]
+                    continue
+            elif self.core.code[j] != FREE or abs(d) <= tolerance:
+                continue
+            self.core.cost[j] -= d
+            self.core.d[j] = 0.0
+            self.core.cost_changed = True
+
+    def _measure_one(self, p):
+        """Update the squared infeasibility of position ``p``."""
+        j: cython.int = self.core.head[p]
+        gap: cython.double = self.core.lower[j] - self.core.x[j]
+        if self.core.x[j] - self.core.upper[j] > gap:
+            gap = self.core.x[j] - self.core.upper[j]
+        self.infeasible[p] = gap * gap if gap > self.core.primal_tolerance else 0.0
+
+    def _measure(self):
+        """Compute all infeasibilities and the objective."""
+        j: cython.int
+        p: cython.int
+        total: cython.double = 0.0
+        for p in range(self.core.m):
+            self._measure_one(p)
+        for j in range(self.core.total):
+            total += self.core.cost[j] * self.core.x[j]
+        self.objective = total
+
+    def _choose_row(self):
+        """Return the position with the steepest infeasibility, or -1 if there is none."""
+        p: cython.int
+        best: cython.double = 0.0
+        chosen: cython.int = -1
+        infeasible: cython.double[::1] = self.infeasible
+        weight: cython.double[::1] = self.core.weight
+        for p in range(self.core.m):
+            if infeasible[p] > best * weight[p]:
+                best = infeasible[p] / weight[p]
+                chosen = p
+        self.core.touched += self.core.m // 4
+        return chosen
+
+    def _iterate(self, p):
+        """Make one iteration with the variable at position ``p`` leaving."""
+        q: cython.int
+        k: cython.int
+        c: cython.int
+        r: cython.int = self.core.head[p]
+        true: cython.double = 0.0
+        pivot: cython.double
+        slope: cython.double
+        self.core.rho.clear()
+        self.core.rho.push(p, 1.0)
+        self.core.factor.backward(self.core.rho, True)
+        for k in range(self.core.rho.count):
+            true += self.core.rho.value[self.core.rho.index[k]] * self.core.rho.value[self.core.rho.index[k]]
+        if self.core.weight[p] < 0.25 * true:
+            self.core.weight[p] = true  # the weight had drifted: choose again with the true one
+            return 0
+        self.core.weight[p] = true
+        self.direction = 1.0 if self.core.x[r] > self.core.upper[r] else -1.0
+        slope = self.core.x[r] - self.core.upper[r] if self.direction > 0 else self.core.lower[r] - self.core.x[r]
+        self.core.price(self.core.rho, self.core.row)
+        self.position = p
+        self._gather()
+        c = self.points.choose(slope, self.core.dual_tolerance)
+        if c < 0:
+            return 2 if self.core.factor.updates == 0 else 1
+        q = self.points.item[c]
+        self.core.load(q, self.core.column)
+        self.core.factor.forward(self.core.column, True)
+        pivot = self.core.column.value[p]
+        if abs(pivot - self.core.row.value[q]) > 1e-7 * (1.0 + abs(pivot)) or abs(pivot) < SMALL:
+            if self.core.factor.updates > 0:
+                return 1
+            if abs(pivot - self.core.row.value[q]) > 1e-3 * abs(pivot) or abs(pivot) < SMALL:
+                self.core.weight[p] *= 1e6  # no trustworthy pivot in this row: look elsewhere first
+                self.retries += 1
+                return 5 if self.retries > 50 else 0
+        self._flip()
+        self._step_dual(q, r)
+        self._step_primal(p, q, r)
+        self._update_weights(p)
+        k = self.core.factor.update(p, pivot)
+        self.core.code[r] = AT_UPPER if self.direction > 0 else AT_LOWER
+        self.core.exchange(p, q, r)
+        self._measure_one(p)
+        self.retries = 0
+        if k:
+            self._refresh()
+        return 0
+
+    def _gather(self):
+        """List the variables whose reduced cost moves towards zero along the self.core.row."""
+        k: cython.int
+        j: cython.int
+        code: cython.int
+        a: cython.double
+        gap: cython.double
+        self.points.clear()
+        for k in range(self.core.row.count):
+            j = self.core.row.index[k]
+            code = self.core.code[j]
+            if code == BASIC:
+                continue
+            a = self.core.row.value[j] * self.direction
+            if abs(a) < SMALL or self.core.lower[j] == self.core.upper[j]:
+                continue
+            if (code == AT_LOWER and a > 0.0) or (code == AT_UPPER and a < 0.0) or code == FREE:
+                gap = self.core.d[j] if a > 0.0 else -self.core.d[j]
+                if code == FREE:
+                    gap = abs(gap)
+                self.points.add(j, abs(a), gap, abs(a) * (self.core.upper[j] - self.core.lower[j]))
+        self.core.touched += self.core.row.count
+
+    # ------------------------------------------------------------------ updates
+
+    def _flip(self):
+        """Move the passed candidates to their other bounds and the basic values with them."""
+        k: cython.int
+        i: cython.int
+        j: cython.int
+        step: cython.double
+        if self.points.passed == 0:
+            return
+        self.core.aux.clear()
+        for k in range(self.points.passed):
+            j = self.points.item[k]
+            if self.core.code[j] == AT_LOWER:
+                step = self.core.upper[j] - self.core.lower[j]
+                self.core.code[j] = AT_UPPER
+                self.core.x[j] = self.core.upper[j]
+            else:
+                step = self.core.lower[j] - self.core.upper[j]
+                self.core.code[j] = AT_LOWER
+                self.core.x[j] = self.core.lower[j]
+            self.objective += step * self.core.d[j]
+            self.core.add_column(j, step, self.core.aux)
+        self.flips += self.points.passed
+        self.core.factor.forward(self.core.aux, False)
+        for k in range(self.core.aux.count):
+            i = self.core.aux.index[k]
+            self.core.x[self.core.head[i]] -= self.core.aux.value[i]
+            self._measure_one(i)
+        self.core.aux.clear()
+
+    def _step_dual(self, q, r):
+        """Move the reduced costs so that that of ``q`` becomes zero."""
+        k: cython.int
+        j: cython.int
+        step: cython.double
+        code: cython.int
+        d: cython.double
+        if (self.core.d[q] / self.core.row.value[q]) * self.direction < 0.0:
+            self.core.cost[q] -= self.core.d[q]  # within the tolerance on the wrong side: no step
+            self.core.d[q] = 0.0
+            self.core.cost_changed = True
+        step = self.core.d[q] / self.core.row.value[q]
+        if abs(step) < 1e-12:
+            self.stalled += 1
+        else:
+            self.stalled = 0
+        if step != 0.0:
+            for k in range(self.core.row.count):
+                j = self.core.row.index[k]
+                code = self.core.code[j]
+                if code == BASIC:
+                    continue
+                self.core.d[j] -= step * self.core.row.value[j]
+                d = self.core.d[j]
+                if (code == AT_LOWER and d < 0.0) or (code == AT_UPPER and d > 0.0):
+                    if self.core.lower[j] != self.core.upper[j] and j != q:
+                        if abs(d) > 1e-14:
+                            self.core.cost_changed = True
+                        self.core.cost[j] -= d
+                        self.core.d[j] = 0.0
+            self.core.touched += self.core.row.count
+        self.core.d[r] = -step
+        self.core.d[q] = 0.0
+        if self.stalled > STALL and not self.core.cost_changed:
+            self._perturb()
+
+    def _step_primal(self, p, q, r):
+        """Move the leaving variable onto its bound and the other basic values with it."""
+        k: cython.int
+        i: cython.int
+        bound: cython.double = self.core.upper[r] if self.direction > 0 else self.core.lower[r]
+        step: cython.double = (self.core.x[r] - bound) / self.core.column.value[p]
+        for k in range(self.core.column.count):
+            i = self.core.column.index[k]
+            self.core.x[self.core.head[i]] -= step * self.core.column.value[i]
+            if i != p:
+                self._measure_one(i)
+        self.core.x[r] = bound
+        self.core.x[q] += step
+        # c'x moves by the entering variable's reduced cost, which is now that of r the other way round
+        self.objective -= self.core.d[r] * step * self.core.column.value[p]
+        self.core.touched += self.core.column.count
+
+    def _update_weights(self, p):
+        """Update the steepest-edge weights; ``rho`` becomes ``B^-1 rho``."""
+        k: cython.int
+        i: cython.int
+        ratio: cython.double
+        w: cython.double
+        pivot: cython.double = self.core.column.value[p]
+        weight: cython.double = self.core.weight[p]
+        self.core.factor.forward(self.core.rho, False)
+        for k in range(self.core.column.count):
+            i = self.core.column.index[k]
+            if i != p:
+                ratio = self.core.column.value[i] / pivot
+                w = self.core.weight[i] + ratio * (ratio * weight - 2.0 * self.core.rho.value[i])
+                self.core.weight[i] = max(w, 1e-4 + ratio * ratio * 1e-4)
+        self.core.weight[p] = max(weight / (pivot * pivot), 1e-4)
+
+    def _perturb(self):
+        """Move the costs of nonbasic variables a little, each into its feasible side."""
+        j: cython.int
+        step: cython.double
+        for j in range(self.core.total):
+            if self.core.place[j] >= 0 or self.core.lower[j] == self.core.upper[j] or self.core.code[j] == FREE:
+                continue
+            step = self.core.random[j] * (1e-6 * abs(self.core.cost[j]) + 5e-7)
+            if self.core.code[j] == AT_UPPER:
+                step = -step
+            self.core.cost[j] += step
+            self.core.d[j] += step
+        self.core.cost_changed = True
+        self.stalled = 0

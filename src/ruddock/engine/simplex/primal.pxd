@@ -1,0 +1,35 @@
+from ruddock.engine.simplex.breakpoints cimport Breakpoints
+from ruddock.engine.simplex.core cimport Core
+from ruddock.engine.simplex.lu cimport WorkVector
+
+
+cdef class PrimalSimplex:
+    cdef readonly Core core
+    cdef Breakpoints points
+    cdef double[::1] reference
+    cdef public double[::1] phase_cost
+    cdef signed char[::1] banned
+    cdef readonly int phase
+    cdef readonly int entering
+    cdef readonly double direction
+    cdef public double infeasibility
+    cdef public long long flips
+    cdef public long long phase1_iterations
+    cdef double step
+    cdef int stalled
+    cdef int retries
+
+    cdef int _run(self, long long budget, long long limit) noexcept nogil
+    cdef void _refresh(self) noexcept nogil
+    cdef void _price_afresh(self) noexcept nogil
+    cdef double _side(self, int j) noexcept nogil
+    cdef int _choose_column(self) noexcept nogil
+    cdef int _iterate(self, int q) noexcept nogil
+    cdef bint _confirm(self, int q) noexcept nogil
+    cdef int _ratio_test(self, int q) noexcept nogil
+    cdef void _add_breakpoints(self, int p, double a) noexcept nogil
+    cdef void _move(self, int q) noexcept nogil
+    cdef void _leave(self, int r, bint upper) noexcept nogil
+    cdef void _step_dual(self, int p, int q, int r) noexcept nogil
+    cdef void _follow_phase(self) noexcept nogil
+    cdef void _perturb(self) noexcept nogil

@@ -1,0 +1,381 @@
+# cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
+"""The primal simplex method for bounded variables.
+
+Phase 1 minimises the sum of infeasibilities of the basic variables, with steps that may pass several
+of its breakpoints; phase 2 the costs. Entering variables are chosen by devex reference weights
+(Maros 2003, section 9.4). Where many steps stay in place, bounds are perturbed; the driver restores them.
+"""
+
+import numpy as np
+
+try:
+    import cython
+except ImportError:  # the interpreted case without Cython at hand
+    from ruddock.engine import interpreted as cython
+
+if cython.compiled:
+    from cython.cimports.ruddock.engine.simplex.breakpoints import Breakpoints
+    from cython.cimports.ruddock.engine.simplex.core import Core
+    from cython.cimports.ruddock.engine.simplex.lu import WorkVector
+else:
+    from ruddock.engine.simplex.breakpoints import Breakpoints
+    from ruddock.engine.simplex.core import Core
+    from ruddock.engine.simplex.lu import WorkVector
+
+BASIC = cython.declare(cython.int, 0)
+AT_LOWER = cython.declare(cython.int, 1)
+AT_UPPER = cython.declare(cython.int, 2)
+FREE = cython.declare(cython.int, 3)
+INFINITY = cython.declare(cython.double, float("inf"))
+SMALL = cython.declare(cython.double, 1e-9)  # column entries below this never become pivots
+STALL = cython.declare(cython.int, 60)  # steps in place before bounds are perturbed
+
+
+class PrimalSimplex:
+    """Iterates a `Core` to optimality of its working problem.
+
+    `run` returns 0 when the budget is used, 1 at optimality, 2 when the sum of infeasibilities is
+    at its least and positive (the logicals' reduced costs are the proof's weights), 3 when ``entering``
+    moving in ``direction`` is a ray, 4 at the iteration limit, 5 when stuck.
+    """
+
+    def __init__(self, core):
+        self.core = core
+        self.points = Breakpoints(2 * core.m + 2)
+        self.reference = np.ones(core.total + 1)
+        self.phase_cost = np.zeros(core.total + 1)
+        self.banned = np.zeros(core.total + 1, dtype=np.int8)
+        self.phase, self.entering, self.direction = 1, -1, 0.0
+        self.infeasibility = 0.0
+        self.flips = self.phase1_iterations = 0
+        self.step = 0.0
+        self.stalled = self.retries = 0
+
+    def start(self):
+        """Factorise and take the present basis as the starting point."""
+        j: cython.int
+        self.stalled = self.retries = 0
+        for j in range(self.core.total):
+            self.reference[j] = 1.0
+            self.banned[j] = 0
+        self._refresh()
+
+    def run(self, budget, limit):
+        """Iterate until done, ``budget`` entries are touched, or ``limit`` iterations are reached."""
+        result: cython.int
+        touch: cython.longlong = budget
+        most: cython.longlong = limit
+        with cython.nogil:
+            result = self._run(touch, most)
+        return result
+
+    def _run(self, budget, limit):
+        q: cython.int
+        result: cython.int
+        end: cython.longlong = self.core.work() + budget
+        while self.core.work() < end:
+            if self.core.iterations >= limit:
+                return 4
+            q = self._choose_column()
+            if q < 0:
+                if self.core.factor.updates > 0:
+                    self._refresh()
+                    continue
+                return 2 if self.phase == 1 else 1
+            result = self._iterate(q)
+            if result == 1:  # numerically doubtful: once more with fresh factors
+                self.retries += 1
+                if self.retries > 50:
+                    return 5
+                self._refresh()
+            elif result:
+                return result
+            elif self.core.due():
+                self._refresh()
+        return 0
+
+    def _refresh(self):
+        """Factorise anew and recompute everything that has drifted."""
+        self.core.refactor()
+        self.core.compute_primal()
+        self._price_afresh()
+
+    def _side(self, j):
+        """Return the slope of variable ``j``'s infeasibility: -1 below its bounds, 1 above, 0 within."""
+        if self.core.x[j] < self.core.lower[j] - self.core.primal_tolerance:
+            return -1.0
+        if self.core.x[j] > self.core.upper[j] + self.core.primal_tolerance:
+            return 1.0
+        return 0.0
+
+    def _price_afresh(self):
+        """Find out the phase and compute its reduced costs."""
+        j: cython.int
+        p: cython.int
+        total: cython.double = 0.0
+        for j in range(self.core.total):
+            self.phase_cost[j] = 0.0
+        for p in range(self.core.m):
+            j = self.core.head[p]
+            self.phase_cost[j] = self._side(j)
+            if self.phase_cost[j] < 0.0:
+                total += self.core.lower[j] - self.core.x[j]
+            elif self.phase_cost[j] > 0.0:
+                total += self.core.x[j] - self.core.upper[j]
+        self.infeasibility = total
+        self.phase = 1 if total > 0.0 else 2
+        self.core.compute_dual(self.phase_cost if self.phase == 1 else self.core.cost)
+
+    def _choose_column(self):
+        """Return the nonbasic variable with the best gain by devex weights, or -1 if none gains."""
+        j: cython.int
+        code: cython.int
+        chosen: cython.int = -1
+        gain: cython.double
+        best: cython.double = 0.0
+        d: cython.double[::1] = self.core.d
+        codes: cython.schar[::1] = self.core.code
+        reference: cython.double[::1] = self.reference
+        tolerance: cython.double = self.core.dual_tolerance
+        for j in range(self.core.total):
+            code = codes[j]
+            if code == BASIC or self.banned[j]:
+                continue
+            if d[j] < -tolerance:
+                if code == AT_UPPER:
+                    continue
+            elif d[j] > tolerance:
+                if code == AT_LOWER:
+                    continue
+            else:
+                continue
+            gain = d[j] * d[j]
+            if gain > best * reference[j] and self.core.lower[j] != self.core.upper[j]:
+                best = gain / reference[j]
+                chosen = j
+        self.core.touched += self.core.total // 4
+        return chosen
+
+    def _iterate(self, q):
+        """Make one iteration with ``q`` entering."""
+        c: cython.int
+        p: cython.int
+        r: cython.int
+        spoiled: cython.int
+        upper: cython.bint
+        self.core.load(q, self.core.column)
+        self.core.factor.forward(self.core.column, True)
+        if not self._confirm(q):
+            return 0
+        self.entering = q
+        self.direction = 1.0 if self.core.d[q] < 0.0 else -1.0
+        c = self._ratio_test(q)
+        if c < -1:
+            if self.core.factor.updates > 0:
+                return 1
+            if self.phase == 2:
+                return 3
+            self.banned[q] = 1  # phase 1 has no rays: a column of rounding errors
+            return 0
+        if c < 0:
+            self._move(q)
+            self.core.code[q] = AT_UPPER if self.core.code[q] == AT_LOWER else AT_LOWER
+            self.core.x[q] = self.core.upper[q] if self.core.code[q] == AT_UPPER else self.core.lower[q]
+            self.flips += 1
+            self._follow_phase()
+            return 0
+        p = self.points.item[c] // 2
+        upper = self.points.item[c] % 2 == 1
+        if abs(self.core.column.value[p]) < 1e-7:
+            if self.core.factor.updates > 0:
+                return 1
+            if abs(self.core.column.value[p]) < SMALL:
+                self.banned[q] = 1
+                return 0
+        r = self.core.head[p]
+        self.core.rho.clear()
+        self.core.rho.push(p, 1.0)
+        self.core.factor.backward(self.core.rho, True)
+        self.core.price(self.core.rho, self.core.row)
+        if abs(self.core.row.value[q] - self.core.column.value[p]) > 1e-6 * (1.0 + abs(self.core.column.value[p])):
+            if self.core.factor.updates > 0:
+                return 1
+        self._move(q)
+        self._leave(r, upper)
+        self._step_dual(p, q, r)
+        spoiled = self.core.factor.update(p, self.core.column.value[p])
+        self.core.exchange(p, q, r)
+        self.retries = 0
+        if self.phase == 1:
+            self.phase1_iterations += 1
+        if spoiled:
+            self._refresh()
+        else:
+            self._follow_phase()
+        if self.stalled > STALL:
+            self._perturb()
+        return 0
+
+    def _confirm(self, q):
+        """Recompute the reduced cost of ``q`` from its column; say whether it still gains."""
+        k: cython.int
+        j: cython.int
+        cost: cython.double[::1] = self.phase_cost if self.phase == 1 else self.core.cost
+        d: cython.double = cost[q]
+        for k in range(self.core.column.count):
+            j = self.core.head[self.core.column.index[k]]
+            d -= cost[j] * self.core.column.value[self.core.column.index[k]]
+        self.core.d[q] = d
+        if abs(d) <= self.core.dual_tolerance:
+            return False
+        return not ((self.core.code[q] == AT_LOWER and d > 0.0) or (self.core.code[q] == AT_UPPER and d < 0.0))
+
+    # ------------------------------------------------------------------ ratio test
+
+    def _ratio_test(self, q):
+        """Return the breakpoint that stops ``q``, -1 for its own opposite bound, -2 if nothing does."""
+        k: cython.int
+        p: cython.int
+        c: cython.int
+        a: cython.double
+        room: cython.double = self.core.upper[q] - self.core.lower[q]
+        self.points.clear()
+        for k in range(self.core.column.count):
+            p = self.core.column.index[k]
+            a = self.core.column.value[p] * self.direction
+            if abs(a) > SMALL:
+                self._add_breakpoints(p, a)
+        self.core.touched += self.core.column.count
+        c = self.points.choose(abs(self.core.d[q]) if self.phase == 1 else 0.0, self.core.primal_tolerance)
+        if c < 0:
+            self.step = room
+            return -1 if room < INFINITY else -2
+        self.step = self.points.gap[c] / self.points.size[c]
+        if room <= self.step:
+            self.step = room
+            return -1
+        return c
+
+    def _add_breakpoints(self, p, a):
+        """Add where the variable at position ``p``, falling by ``a`` per step, meets its bounds."""
+        j: cython.int = self.core.head[p]
+        side: cython.double = self.phase_cost[j] if self.phase == 1 else 0.0
+        x: cython.double = self.core.x[j]
+        # in phase 2 every bound blocks; in phase 1 each takes the slope that its violation will cost
+        drop: cython.double = abs(a) if self.phase == 1 else INFINITY
+        if a > 0.0:
+            if side > 0.0:
+                self.points.add(2 * p + 1, a, x - self.core.upper[j], drop)
+            if side >= 0.0 and self.core.lower[j] > -INFINITY:
+                self.points.add(2 * p, a, x - self.core.lower[j], drop)
+        else:
+            if side < 0.0:
+                self.points.add(2 * p, -a, self.core.lower[j] - x, drop)
+            if side <= 0.0 and self.core.upper[j] < INFINITY:
+                self.points.add(2 * p + 1, -a, self.core.upper[j] - x, drop)
+
+    # ------------------------------------------------------------------ updates
+
+    def _move(self, q):
+        """Move ``q`` by the step and the basic variables with it."""
+        k: cython.int
+        p: cython.int
+        step: cython.double = self.step * self.direction
+        if self.step < 1e-12:
+            self.stalled += 1
+            if self.step == 0.0:
+                return
+        else:
+            self.stalled = 0
+        self.core.x[q] += step
+        for k in range(self.core.column.count):
+            p = self.core.column.index[k]
+            self.core.x[self.core.head[p]] -= step * self.core.column.value[p]
+
+    def _leave(self, r, upper):
+        """Put the leaving variable on its bound, moving the bound if it is only nearly there."""
+        bound: cython.double = self.core.upper[r] if upper else self.core.lower[r]
+        self.core.code[r] = AT_UPPER if upper else AT_LOWER
+        if abs(self.core.x[r] - bound) <= 1e-13 * (1.0 + abs(bound)):
+            self.core.x[r] = bound
+            return
+        self.core.bounds_changed = True
+        if self.core.lower[r] == self.core.upper[r]:
+            self.core.lower[r] = self.core.x[r]
+            self.core.upper[r] = self.core.x[r]
+        elif upper:
+            self.core.upper[r] = self.core.x[r]
+        else:
+            self.core.lower[r] = self.core.x[r]
+
+    def _step_dual(self, p, q, r):
+        """Update reduced costs and reference weights along the pivot row."""
+        k: cython.int
+        j: cython.int
+        ratio: cython.double
+        pivot: cython.double = self.core.column.value[p]
+        step: cython.double = self.core.d[q] / pivot
+        weight: cython.double = self.reference[q]
+        for k in range(self.core.row.count):
+            j = self.core.row.index[k]
+            self.banned[j] = 0
+            if self.core.code[j] == BASIC or j == q:
+                continue
+            self.core.d[j] -= step * self.core.row.value[j]
+            ratio = self.core.row.value[j] / pivot
+            ratio = ratio * ratio * weight
+            if ratio > self.reference[j]:
+                self.reference[j] = ratio
+        self.core.touched += self.core.row.count
+        self.core.d[q] = 0.0
+        self.core.d[r] = -step
+        self.reference[r] = max(weight / (pivot * pivot), 1.0)
+        if self.phase == 1:
+            self.core.d[r] -= self.phase_cost[r]
+            self.phase_cost[r] = 0.0
+
+    def _follow_phase(self):
+        """In phase 1, bring the reduced costs in line with what became feasible or infeasible."""
+        k: cython.int
+        p: cython.int
+        j: cython.int
+        side: cython.double
+        if self.phase == 2:
+            return
+        self.core.aux.clear()
+        for k in range(self.core.column.count):
+            p = self.core.column.index[k]
+            j = self.core.head[p]
+            side = self._side(j)
+            if side != self.phase_cost[j]:
+                self.core.aux.push(p, side - self.phase_cost[j])
+                self.phase_cost[j] = side
+        if self.core.aux.count == 0:
+            return
+        self.infeasibility = 0.0
+        for p in range(self.core.m):
+            self.infeasibility += abs(self.phase_cost[self.core.head[p]])
+        if self.infeasibility == 0.0:
+            self.core.aux.clear()
+            self._price_afresh()
+            return
+        self.core.factor.backward(self.core.aux, False)
+        self.core.price(self.core.aux, self.core.row)
+        for k in range(self.core.row.count):
+            j = self.core.row.index[k]
+            if self.core.code[j] != BASIC:
+                self.core.d[j] -= self.core.row.value[j]
+        self.core.aux.clear()
+
+    def _perturb(self):
+        """Widen the bounds of the basic variables a little, each by its own amount."""
+        p: cython.int
+        j: cython.int
+        for p in range(self.core.m):
+            j = self.core.head[p]
+            if self.core.lower[j] > -INFINITY:
+                self.core.lower[j] -= self.core.random[j] * (1e-7 + 1e-7 * abs(self.core.lower[j]))
+            if self.core.upper[j] < INFINITY:
+                self.core.upper[j] += self.core.random[j] * (1e-7 + 1e-7 * abs(self.core.upper[j]))
+        self.core.bounds_changed = True
+        self.stalled = 0

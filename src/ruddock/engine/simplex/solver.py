@@ -1,0 +1,441 @@
+"""`LinearSolver`: one linear program, solved and solved again as its bounds, costs and rows change.
+
+Strategy stands here, in plain Python; the pivot loops are the kernels `DualSimplex` and
+`PrimalSimplex`, which share their state in a `Core`.
+
+The dual method takes any basis to primal feasibility: where the basis is not dual feasible, it moves
+boxed variables to their other bound and shifts the remaining costs. Its proofs of infeasibility do
+not depend on costs. The primal method then takes the true costs to optimality. Perturbations of
+either method are removed at its end, and the other one cleans up what that leaves.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from scipy.sparse import csr_matrix, vstack
+
+from ruddock.engine import certificates
+from ruddock.engine.outcome import (
+    AT_LOWER,
+    AT_UPPER,
+    BASIC,
+    FREE,
+    OPTIMALITY,
+    Basis,
+    Codes,
+    Counters,
+    Limits,
+    Outcome,
+    Reason,
+    Status,
+)
+from ruddock.engine.simplex.core import Core
+from ruddock.engine.simplex.dual import DualSimplex
+from ruddock.engine.simplex.primal import PrimalSimplex
+from ruddock.engine.simplex.scaling import geometric_scale
+from ruddock.problem import Floats, Ints, Problem
+
+BUDGET = 4_000_000  # entries touched per epoch: about 20 ms of compiled work
+ROUNDS = 25  # changes between methods before giving up
+TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
+NO_LIMIT = 2**62
+
+
+class LinearSolver:
+    """The linear relaxation of a `Problem`, kept warm between solves.
+
+    Parameters
+    ----------
+    problem : Problem
+        Kinds are ignored, except that a semicontinuous column may reach zero.
+    scale : bool
+        Whether to scale rows and columns by powers of two.
+    """
+
+    def __init__(self, problem: Problem, *, scale: bool = True) -> None:
+        semi = (problem.kinds & 2) != 0
+        self.lower = np.where(semi, np.minimum(problem.lower, 0.0), problem.lower)
+        self.upper = np.where(semi, np.maximum(problem.upper, 0.0), problem.upper)
+        self.costs = problem.costs.copy()
+        self.counters = Counters()
+        self._codes: Codes | None = None
+        self._scale = scale
+        self._load(problem)
+
+    def _load(self, problem: Problem) -> None:
+        """Scale the matrix and make the kernels for it."""
+        self.problem = problem
+        m, n = problem.m, problem.n
+        self._rows, self._columns = geometric_scale(problem) if self._scale else (np.ones(m), np.ones(n))
+        owner = np.repeat(np.arange(n), np.diff(problem.starts))
+        values = problem.values * self._rows[problem.indices] * self._columns[owner]
+        by_columns = (problem.starts, problem.indices, values)
+        by_rows = csr_matrix(problem.matrix())
+        by_rows_values = by_rows.data * np.repeat(self._rows, np.diff(by_rows.indptr)) * self._columns[by_rows.indices]
+        rows = (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows_values)
+        self._core = Core(m, n, by_columns, rows)
+        self._dual, self._primal = DualSimplex(self._core), PrimalSimplex(self._core)
+        self._unit = np.concatenate((self._columns, 1.0 / self._rows))  # true value = unit x scaled value
+        core = self._core
+        self._core_lower, self._core_upper = np.asarray(core.lower), np.asarray(core.upper)
+        self._core_cost, self._x, self._d = np.asarray(core.cost), np.asarray(core.x), np.asarray(core.d)
+        self._code, self._head = np.asarray(core.code), np.asarray(core.head)
+        self._place, self._weight = np.asarray(core.place), np.asarray(core.weight)
+        self._factored = False
+
+    # ------------------------------------------------------------------ changes
+
+    def change_bounds(self, columns: Any, lower: Any, upper: Any) -> None:
+        """Give ``columns`` (numbers, a slice or a mask) new bounds; the basis stays."""
+        self.lower[columns] = lower
+        self.upper[columns] = upper
+
+    def change_costs(self, columns: Any, costs: Any) -> None:
+        """Give ``columns`` new costs; the basis stays."""
+        self.costs[columns] = costs
+
+    def change_limits(self, rows: Any, lower: Any, upper: Any) -> None:
+        """Give ``rows`` new limits; the basis stays."""
+        self.problem.row_lower[rows] = lower
+        self.problem.row_upper[rows] = upper
+
+    def append_rows(self, matrix: Any, lower: Floats, upper: Floats) -> None:
+        """Append rows below the others; their logicals join the basis."""
+        basis, old = self.basis, self.problem
+        self._load(
+            Problem.build(
+                vstack([old.matrix(), matrix], format="csc"),
+                np.concatenate((old.row_lower, lower)),
+                np.concatenate((old.row_upper, upper)),
+                old.lower,
+                old.upper,
+                old.costs,
+                old.kinds,
+                old.offset,
+            )
+        )
+        if basis is not None:
+            self.basis = Basis(basis.columns, np.concatenate((basis.rows, np.zeros(len(lower), np.int8))))
+
+    def delete_rows(self, rows: Ints) -> None:
+        """Delete rows; where a deleted row's logical was out of the basis, the factors are repaired."""
+        basis, old = self.basis, self.problem
+        kept = np.setdiff1d(np.arange(old.m), rows)
+        self._load(
+            Problem.build(
+                csr_matrix(old.matrix())[kept],
+                old.row_lower[kept],
+                old.row_upper[kept],
+                old.lower,
+                old.upper,
+                old.costs,
+                old.kinds,
+                old.offset,
+            )
+        )
+        if basis is not None:
+            self.basis = Basis(basis.columns, basis.rows[kept])
+
+    # ------------------------------------------------------------------ basis
+
+    @property
+    def basis(self) -> Basis | None:
+        """The present basis, or None before the first solve; set one to start from it."""
+        if self._codes is None:
+            return None
+        codes = self._codes
+        return Basis(codes[: self.problem.n].copy(), codes[self.problem.n :].copy())
+
+    @basis.setter
+    def basis(self, basis: Basis) -> None:
+        codes = np.concatenate((basis.columns, basis.rows)).astype(np.int8)
+        surplus = int((codes == BASIC).sum()) - self.problem.m
+        if surplus > 0:  # too many: the last basic logicals leave
+            logicals = self.problem.n + np.flatnonzero(codes[self.problem.n :] == BASIC)
+            codes[logicals[len(logicals) - min(surplus, len(logicals)) :]] = AT_LOWER
+        surplus = int((codes == BASIC).sum()) - self.problem.m
+        if surplus > 0:
+            columns = np.flatnonzero(codes == BASIC)
+            codes[columns[len(columns) - surplus :]] = AT_LOWER
+        if surplus < 0:  # too few: logicals fill up
+            spare = self.problem.n + np.flatnonzero(codes[self.problem.n :] != BASIC)
+            codes[spare[:-surplus]] = BASIC
+        self._codes = codes
+        self._factored = False
+
+    def forward(self, v: Floats) -> Floats:
+        """Solve ``B x = v`` with the present basis of ``[A, -I]``; result by position in the basis."""
+        result = v * self._rows
+        self._core.solve_forward(result)
+        return result * self._unit[self._head]
+
+    def backward(self, v: Floats) -> Floats:
+        """Solve ``B'y = v`` with the present basis of ``[A, -I]``; ``v`` by position in the basis."""
+        result = v * self._unit[self._head]
+        self._core.solve_backward(result)
+        return result * self._rows
+
+    @property
+    def head(self) -> Ints:
+        """The variable at each position of the basis; n + i stands for the logical of row i."""
+        return self._head.copy()
+
+    # ------------------------------------------------------------------ solving
+
+    def solve(self, limits: Limits | None = None, *, cutoff: float = float("inf")) -> Outcome:
+        """Solve from the present basis, or from the basis of all logicals.
+
+        Parameters
+        ----------
+        limits : Limits
+            Iterations count those of this solver's whole life.
+        cutoff : float
+            Stop with status ``stopped`` and reason None once the objective provably exceeds this.
+        """
+        limits = limits or Limits()
+        crossed = self._crossed()
+        if crossed is not None:
+            return crossed
+        before = self.counters.iterations
+        core = self._core
+        core.primal_tolerance = core.dual_tolerance = TOLERANCE
+        warm = self._codes is not None
+        self._install()
+        outcome = None
+        stuck = 0
+        for turn in range(ROUNDS):
+            self._restore()
+            if self._primal_infeasibility() > core.primal_tolerance:
+                # three failures of the dual method leave the primal one's own first phase
+                kernel: Any = self._dual if stuck < 3 and turn < ROUNDS // 2 else self._primal
+            elif self._dual_infeasibility() > core.dual_tolerance:
+                kernel = self._primal
+            else:
+                outcome = self._finish()
+                if outcome is not None:
+                    break
+                if core.primal_tolerance < 1e-12:
+                    break
+                core.primal_tolerance *= 0.1
+                core.dual_tolerance *= 0.1
+                continue
+            result = self._run(kernel, limits, cutoff, perturb=not warm and turn == 0)
+            if isinstance(result, Outcome):
+                outcome = result
+                break
+            if result == 5:
+                stuck += 1
+            elif result != 1:
+                outcome = self._verdict(kernel, result)
+                if outcome is not None:
+                    break
+                stuck += 1
+        self._codes = self._code.copy()
+        self.counters.bound_flips = int(self._dual.flips + self._primal.flips)
+        self.counters.factorisations = int(core.refactorings)
+        if outcome is None:
+            outcome = self._stopped("numerics")
+        outcome.counters.iterations = self.counters.iterations - before
+        return outcome
+
+    def _crossed(self) -> Outcome | None:
+        """Return the infeasible outcome of limits that cross, or None."""
+        columns = np.flatnonzero(self.lower > self.upper)
+        rows = np.flatnonzero(self.problem.row_lower > self.problem.row_upper)
+        if not len(columns) and not len(rows):
+            return None
+        return Outcome("infeasible", crossed_columns=tuple(map(int, columns)), crossed_rows=tuple(map(int, rows)))
+
+    def _true_bounds(self) -> tuple[Floats, Floats]:
+        """Return the scaled, unperturbed bounds of columns and logicals."""
+        lower = np.concatenate((self.lower, self.problem.row_lower)) / self._unit
+        upper = np.concatenate((self.upper, self.problem.row_upper)) / self._unit
+        return lower, upper
+
+    def _install(self) -> None:
+        """Put the basis codes and the nonbasic values into the core, and factorise when needed."""
+        n, m = self.problem.n, self.problem.m
+        lower, upper = self._true_bounds()
+        if self._codes is None:
+            self._codes = np.full(n + m, AT_LOWER, np.int8)
+            self._codes[n:] = BASIC
+            # start at the bound nearer to zero
+            self._codes[:n][np.abs(upper[:n]) < np.abs(lower[:n])] = AT_UPPER
+        codes = self._codes
+        outside = codes != BASIC
+        no_lower, no_upper = np.isneginf(lower), np.isposinf(upper)
+        codes[outside & no_lower & no_upper] = FREE
+        codes[outside & no_lower & ~no_upper] = AT_UPPER
+        codes[outside & ~no_lower & no_upper] = AT_LOWER
+        codes[outside & (codes == FREE) & ~no_lower] = AT_LOWER
+        codes[outside & (lower == upper)] = AT_LOWER
+        self._code[:] = codes
+        if not self._factored:
+            basic = np.flatnonzero(codes == BASIC)
+            self._place[:] = -1
+            self._head[:] = basic
+            self._place[basic] = np.arange(m)
+            self._weight[:] = 1.0
+            self._factored = True
+
+    def _restore(self) -> None:
+        """Set true bounds and costs, put nonbasic variables on their bounds, and recompute."""
+        core = self._core
+        lower, upper = self._true_bounds()
+        self._core_lower[:], self._core_upper[:] = lower, upper
+        self._core_cost[: self.problem.n] = self.costs * self._columns
+        self._core_cost[self.problem.n :] = 0.0
+        code = self._code
+        # a variable thrown out by a repair under other bounds may lack the bound it stood on
+        code[(code == AT_LOWER) & np.isneginf(lower)] = FREE
+        code[(code == AT_UPPER) & np.isposinf(upper)] = FREE
+        code[(code == FREE) & np.isfinite(lower)] = AT_LOWER
+        code[(code == FREE) & np.isfinite(upper)] = AT_UPPER
+        for mark, values in ((AT_LOWER, lower), (AT_UPPER, upper)):
+            at = code == mark
+            self._x[at] = values[at]
+        self._x[code == FREE] = 0.0
+        core.cost_changed = core.bounds_changed = False
+        core.refactorise()
+        core.recompute()
+
+    def _primal_infeasibility(self) -> float:
+        basic = self._head
+        x, lower, upper = self._x[basic], self._core_lower[basic], self._core_upper[basic]
+        return float(np.maximum(lower - x, x - upper).max(initial=0.0))
+
+    def _dual_infeasibility(self) -> float:
+        d, code = self._d, self._code
+        movable = self._core_lower < self._core_upper
+        wrong = np.where(code == AT_LOWER, -d, np.where(code == AT_UPPER, d, np.where(code == FREE, np.abs(d), 0.0)))
+        return float(wrong[movable].max(initial=0.0))
+
+    def _run(self, kernel: Any, limits: Limits, cutoff: float, perturb: bool) -> int | Outcome:
+        """Run a kernel to its end, watching the limits between epochs."""
+        core = self._core
+        kernel.start()
+        if kernel is self._dual:
+            if perturb:
+                kernel.perturb()
+            kernel.cutoff = cutoff - self.problem.offset
+        result = 0
+        reason: Reason | None = None
+        while result == 0:
+            before = core.iterations
+            allowed = limits.iterations - self.counters.iterations
+            most = NO_LIMIT if allowed == float("inf") else before + max(0, int(allowed))
+            result = kernel.run(BUDGET, most)
+            done = core.iterations - before
+            self.counters.iterations += done
+            if kernel is self._dual:
+                self.counters.dual_iterations += done
+            else:
+                self.counters.primal_iterations += done
+            if result == 0:
+                limits.tell(self.counters.iterations, 0, float("inf"), float("-inf"))
+                reason = limits.exceeded(self.counters.iterations)
+                if reason:
+                    return self._stopped(reason)
+        if result == 4:
+            return self._stopped("iterations")
+        return result
+
+    # ------------------------------------------------------------------ answers
+
+    def _values(self) -> tuple[Floats, Floats]:
+        """Return column values and row activities in true units."""
+        n = self.problem.n
+        x = self._x[:n] * self._columns
+        code = self._code[:n]
+        x = np.where(code == AT_LOWER, self.lower, np.where(code == AT_UPPER, self.upper, x))
+        return x, self.problem.activity(x)
+
+    def _finish(self) -> Outcome | None:
+        """Return the optimal outcome if it holds on the original problem."""
+        problem = self.problem
+        x, activity = self._values()
+        if not certificates.feasible(problem, x, activity, self.lower, self.upper):
+            return None
+        y = np.zeros(problem.m) + self._core_cost[self._head]
+        self._core.solve_backward(y)
+        y *= self._rows
+        reduced = self.costs - problem.matrix().T @ y
+        scale = np.maximum(1.0, np.abs(self.costs))
+        code = self._code
+        wrong = np.where(self.lower < self.upper, _wrong(reduced / scale, code[: problem.n]), 0.0)
+        wrong_rows = np.where(problem.row_lower < problem.row_upper, _wrong(y, code[problem.n :]), 0.0)
+        if max(wrong.max(initial=0.0), wrong_rows.max(initial=0.0)) > OPTIMALITY:
+            return None
+        reduced[code[: problem.n] == BASIC] = 0.0
+        y[code[problem.n :] == BASIC] = 0.0
+        objective = float(self.costs @ x) + problem.offset
+        return self._outcome("optimal", x, activity, y=y, reduced=reduced, objective=objective, bound=objective)
+
+    def _outcome(self, status: Status, x: Floats, activity: Floats, **more: Any) -> Outcome:
+        n = self.problem.n
+        basis = Basis(self._code[:n].copy(), self._code[n:].copy())
+        return Outcome(status, x=x, activity=activity, basis=basis, **more)
+
+    def _stopped(self, reason: Reason | None) -> Outcome:
+        """Return what is known: the present values if they are feasible."""
+        x, activity = self._values()
+        if not np.isfinite(x).all() or not certificates.feasible(self.problem, x, activity, self.lower, self.upper):
+            return Outcome("stopped", reason)
+        objective = float(self.costs @ x) + self.problem.offset
+        return self._outcome("stopped", x, activity, reason=reason, objective=objective)
+
+    def _verdict(self, kernel: Any, result: int) -> Outcome | None:
+        """Turn a kernel's claim into a proven outcome, or None if it does not hold."""
+        if result == 3 and kernel is self._dual:
+            return Outcome("stopped", bound=float(kernel.objective) + self.problem.offset)
+        if result == 2:
+            return self._infeasible(kernel)
+        return self._unbounded()
+
+    def _infeasible(self, kernel: Any) -> Outcome | None:
+        m = self.problem.m
+        if kernel is self._dual:
+            rho = kernel.core.rho
+            weights = np.asarray(rho.value)[:m] * kernel.direction
+        else:
+            weights = np.asarray(kernel.phase_cost)[self._head]
+            self._core.solve_backward(weights)
+        size = np.abs(weights).max(initial=0.0)
+        for floor in (1e-9, 0.0):
+            proof = np.where(np.abs(weights) > floor * size, weights, 0.0) * self._rows
+            if certificates.proof_holds(self.problem, proof, self.lower, self.upper):
+                return Outcome("infeasible", proof=proof)
+        return None
+
+    def _unbounded(self) -> Outcome | None:
+        n = self.problem.n
+        primal = self._primal
+        if self._core.bounds_changed:
+            self._restore()
+            if self._primal_infeasibility() > self._core.primal_tolerance:
+                return None
+            primal.start()
+            if primal.run(BUDGET, NO_LIMIT) != 3:
+                return None
+        ray = np.zeros(len(self._x))
+        column = self._core.column
+        ray[self._head] = -primal.direction * np.asarray(column.value)[: self.problem.m]
+        ray[primal.entering] = primal.direction
+        ray[np.abs(ray) < 1e-11 * np.abs(ray).max()] = 0.0
+        direction = ray[:n] * self._columns
+        x, activity = self._values()
+        if not certificates.feasible(self.problem, x, activity, self.lower, self.upper):
+            return None
+        if not certificates.ray_holds(self.problem, direction, self.lower, self.upper):
+            return None
+        objective = float(self.costs @ x) + self.problem.offset
+        return self._outcome("unbounded", x, activity, ray=direction, objective=objective)
+
+
+def _wrong(d: Floats, code: Codes) -> Floats:
+    """Return by how much each reduced cost has the wrong sign for its code."""
+    return np.where(
+        code == AT_LOWER, -d, np.where(code == AT_UPPER, d, np.where(code == FREE, np.abs(d), 0.0))
+    )

@@ -1,0 +1,1 @@
+"""Branch and bound for integer and semicontinuous columns."""

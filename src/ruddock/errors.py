@@ -1,0 +1,87 @@
+"""The exceptions of Ruddock.
+
+::
+
+    RuddockError
+    |-- ModelError      the formulation is wrong: names, axes, shapes of expressions
+    |-- DataError       a number or a label is wrong or missing
+    |-- FormatError     a file cannot be read; knows file, line and column
+    `-- NoPlanError     values were asked of a plan that has none
+
+Outcomes such as infeasible or stopped are no exceptions but the `status` of a plan.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+
+class RuddockError(Exception):
+    """The base of every error that Ruddock raises on purpose."""
+
+
+class ModelError(RuddockError):
+    """The formulation is not what it should be; the message says what to write instead."""
+
+
+class DataError(RuddockError):
+    """A number or a label is wrong, missing or given twice."""
+
+
+class NoPlanError(RuddockError):
+    """There are no values to read: the message tells the status and the next step."""
+
+
+class FormatError(RuddockError):
+    """A file cannot be read.
+
+    Attributes
+    ----------
+    path, line, column : the place, as far as it is known; lines and columns count from 1.
+    """
+
+    def __init__(
+        self,
+        message: str,
+        *,
+        path: str | None = None,
+        line: int | None = None,
+        column: int | None = None,
+        text: str | None = None,
+    ) -> None:
+        self.path, self.line, self.column, self.text = path, line, column, text
+        place = path or "input"
+        if line is not None:
+            place += f", line {line}"
+        if column is not None:
+            place += f", column {column}"
+        shown = f"{place}: {message}"
+        if text is not None:
+            shown += f"\n    {text}"
+            if column is not None:
+                shown += "\n    " + " " * (column - 1) + "^"
+        super().__init__(shown)
+
+
+def known(name: str, names: Iterable[str], most: int = 8) -> str:
+    """Say which name was probably meant, or else list what there is."""
+    names = list(names)
+    near = get_close_matches(name, names, n=3, cutoff=0.6)
+    if near:
+        return "did you mean " + " or ".join(repr(n) for n in near) + "?"
+    if not names:
+        return "there are none yet"
+    return "known: " + listed(names, most)
+
+
+def listed(items: Iterable[object], most: int = 8) -> str:
+    """Join items with commas, the list capped with a count of the rest."""
+    items = [str(item) for item in items]
+    if len(items) <= most:
+        return ", ".join(items)
+    return ", ".join(items[:most]) + f" and {len(items) - most:,} more"
+
+
+class RuddockWarning(UserWarning):
+    """Something was read or done in a way that is worth a look."""

@@ -1,0 +1,53 @@
+"""Files to models and back; a file's ending says its form."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ruddock.errors import FormatError
+
+if TYPE_CHECKING:
+    from ruddock.modelling.model import Model
+
+FORMS = ".mps, .mps.gz"
+
+
+def read(path: str | Path) -> Model:
+    """Read a model from a file; its ending says the form.
+
+    Parameters
+    ----------
+    path : str or Path
+        ``.mps`` or ``.mps.gz``, in fixed or free form.
+
+    Raises
+    ------
+    FormatError
+        If the form is not known or the file is not what its ending says; with file, line and column.
+    """
+    path = Path(path)
+    if not path.exists():
+        raise FormatError("there is no such file", path=str(path))
+    if path.is_dir():
+        raise FormatError("this is a folder, not a file", path=str(path))
+    if _is_mps(path):
+        from ruddock.formats.mps import read_mps
+
+        return read_mps(path)
+    raise FormatError(f"the ending {path.suffix or '(none)'!r} is not one that can be read: {FORMS}", path=str(path))
+
+
+def write(model: Model, path: str | Path) -> None:
+    """Write a model to a file; its ending says the form."""
+    path = Path(path)
+    if _is_mps(path):
+        from ruddock.formats.mps_write import write_mps
+
+        write_mps(model, path)
+        return
+    raise FormatError(f"the ending {path.suffix or '(none)'!r} is not one that can be written: {FORMS}", path=str(path))
+
+
+def _is_mps(path: Path) -> bool:
+    return "".join(path.suffixes[-2:]).lower().endswith((".mps", ".mps.gz"))

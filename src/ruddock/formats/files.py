@@ -1,0 +1,45 @@
+"""Reading and writing files whole, packed or not."""
+
+from __future__ import annotations
+
+import gzip
+import os
+import tempfile
+from pathlib import Path
+
+from ruddock.errors import FormatError
+
+
+def read_text(path: Path) -> str:
+    """Return a file's text, unpacked if it ends in ``.gz``; UTF-8, or Latin-1 where it is not that."""
+    try:
+        content = path.read_bytes()
+        if path.suffix.lower() == ".gz":
+            content = gzip.decompress(content)
+    except (OSError, EOFError) as error:
+        raise FormatError(f"cannot be read: {error}", path=str(path)) from None
+    try:
+        return content.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return content.decode("latin-1")
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a file whole or not at all, packed if it ends in ``.gz``."""
+    content = text.encode("utf-8")
+    if path.suffix.lower() == ".gz":
+        content = gzip.compress(content)
+    try:
+        handle, temporary = tempfile.mkstemp(dir=path.parent or Path("."), prefix=path.name + ".")
+    except OSError as error:
+        raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(content)
+        umask = os.umask(0)
+        os.umask(umask)
+        os.chmod(temporary, 0o666 & ~umask)
+        os.replace(temporary, path)
+    except BaseException:
+        os.unlink(temporary)
+        raise

@@ -1,0 +1,150 @@
+"""Named, ordered sets of labels."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ruddock.errors import DataError, ModelError, known, listed
+from ruddock.problem import Ints
+
+NAME = re.compile(r"[^\W\d_]\w*\Z")
+
+
+def check_name(name: object, what: str) -> str:
+    """Return ``name`` if it can name something, else raise `ModelError`."""
+    if not isinstance(name, str):
+        raise ModelError(f"the name of {what} must be text, not {type(name).__name__}: {name!r}")
+    if not NAME.match(name):
+        raise ModelError(
+            f"{name!r} cannot name {what}: a name is a letter, then letters, digits or _. "
+            "Labels may hold any characters."
+        )
+    return name
+
+
+class Axis:
+    """A named, ordered set of labels that decisions, data and constraints are indexed by.
+
+    Parameters
+    ----------
+    name : str
+        A letter, then letters, digits or ``_``.
+    labels : iterable, pandas Index or Series, or another Axis
+        Text, numbers or dates, each once.
+
+    Raises
+    ------
+    ModelError
+        If the name cannot be one.
+    DataError
+        If a label is missing (NaN) or given twice.
+
+    Examples
+    --------
+    >>> apiary = Axis("apiary", ["Fell", "Mere", "Gorse"])
+    >>> len(apiary), "Mere" in apiary
+    (3, True)
+    """
+
+    __slots__ = ("_texts", "labels", "name")
+
+    def __init__(self, name: str, labels: Iterable[Any]) -> None:
+        self.name = check_name(name, "an axis")
+        if isinstance(labels, str):
+            raise DataError(f"axis {name}: labels are a list of labels, not one text {labels!r}")
+        if isinstance(labels, Axis):
+            index = labels.labels
+        elif isinstance(labels, (pd.Index, pd.Series, np.ndarray, range)):
+            index = pd.Index(labels)
+        else:
+            index = pd.Index(list(labels))
+        if isinstance(index, pd.MultiIndex) or any(isinstance(label, tuple) for label in index[:1]):
+            raise DataError(f"axis {name}: a label is one value, not a tuple; make an axis for each part")
+        if index.hasnans:
+            raise DataError(f"axis {name}: label number {int(np.argmax(index.isna())) + 1} is missing (NaN)")
+        if not index.is_unique:
+            twice = index[index.duplicated()].unique()
+            raise DataError(f"axis {name}: given more than once: {listed(map(label_text, twice))}")
+        self.labels = index.rename(name)
+        self._texts: list[str] | None = None
+
+    def __len__(self) -> int:
+        return len(self.labels)
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self.labels)
+
+    def __contains__(self, label: object) -> bool:
+        return label in self.labels
+
+    def __eq__(self, other: object) -> bool:
+        if self is other:
+            return True
+        return isinstance(other, Axis) and self.name == other.name and self.labels.equals(other.labels)
+
+    def __hash__(self) -> int:
+        return hash((self.name, len(self)))
+
+    def __repr__(self) -> str:
+        return f"Axis({self.name!r}, {len(self)} labels: {listed(self.texts[:5], 4) if len(self) else 'none'})"
+
+    @property
+    def texts(self) -> list[str]:
+        """The labels as they are shown."""
+        if self._texts is None:
+            self._texts = [label_text(label) for label in self.labels]
+        return self._texts
+
+    def code(self, label: Any) -> int:
+        """Return the position of a label.
+
+        Raises
+        ------
+        DataError
+            If the axis has no such label.
+        """
+        try:
+            found = self.labels.get_loc(label)
+        except (KeyError, TypeError):
+            hint = known(str(label), self.texts)
+            raise DataError(f"axis {self.name} has no label {label_text(label)!r}; {hint}") from None
+        return int(found)
+
+    def codes(self, labels: Any, where: str) -> Ints:
+        """Return the positions of many labels; ``where`` begins the message if one is unknown."""
+        index = pd.Index(labels)
+        if index.equals(self.labels):
+            return np.arange(len(self), dtype=np.int32)
+        codes = self.labels.get_indexer(index).astype(np.int32)
+        if (codes < 0).any():
+            unknown = index[codes < 0].unique()
+            hint = known(str(unknown[0]), self.texts)
+            raise DataError(
+                f"{where}: {listed(repr(label_text(label)) for label in unknown)} "
+                f"{'is no label' if len(unknown) == 1 else 'are no labels'} of axis {self.name}; {hint}"
+            )
+        return codes
+
+
+def label_text(label: Any) -> str:
+    """Return a label as it is shown: dates without midnight, everything else as text."""
+    if isinstance(label, pd.Timestamp) and label == label.normalize():
+        return label.strftime("%Y-%m-%d")
+    return str(label)
+
+
+def member_label(texts: Iterable[str]) -> str:
+    """Join label texts as in ``ship[Fell,Quay]``, quoting those that hold ``, [ ] "``."""
+    return ",".join(quoted(text) for text in texts)
+
+
+def quoted(text: str) -> str:
+    """Quote a label as in JSON if it could be misread inside brackets."""
+    if any(mark in text for mark in ',[]"'):
+        return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    return text

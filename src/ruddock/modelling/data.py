@@ -1,0 +1,525 @@
+"""Numbers held by label: `data`, and arithmetic that aligns by axis name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from numbers import Real
+from typing import Any, Literal
+
+import numpy as np
+import pandas as pd
+
+from ruddock.errors import DataError, ModelError, known, listed
+from ruddock.modelling.axis import Axis, label_text
+from ruddock.modelling.cells import Cells, Positions, join, project, union
+from ruddock.modelling.units import combine
+from ruddock.problem import Floats
+
+Source = Any  # a number, dict, Series, DataFrame, array or Data
+
+
+class Data:
+    """Numbers on combinations of labels; made by `data`.
+
+    Arithmetic with numbers and other data aligns by axis name and repeats along missing axes;
+    comparisons give a mask for ``only=`` and ``.where``. Indexing by labels gives a number.
+    """
+
+    __array_ufunc__ = None
+    __pandas_priority__ = 10_000
+    __hash__ = object.__hash__
+
+    def __init__(self, cells: Cells, values: Floats, unit: str | None = None, fill: float | None = None) -> None:
+        self.cells, self.values, self.unit, self.fill = cells, values, unit, fill
+
+    @property
+    def axes(self) -> tuple[Axis, ...]:
+        """The axes, in order."""
+        return self.cells.axes
+
+    def __len__(self) -> int:
+        return self.cells.size
+
+    def __repr__(self) -> str:
+        axes = " x ".join(f"{axis.name} {len(axis)}" for axis in self.axes) or "a number"
+        held = "" if self.cells.full else f", {len(self):,} combinations held"
+        return f"data on {axes}{held}" + (f", in {self.unit}" if self.unit else "")
+
+    def __bool__(self) -> bool:
+        raise ModelError("data holds many values and is neither true nor false; use it as a mask in .where() or only=")
+
+    def __iter__(self) -> Any:
+        raise ModelError("data cannot be looped over; loop over the labels of its axes and index it: rate[label]")
+
+    def __getitem__(self, labels: Any) -> float:
+        labels = labels if isinstance(labels, tuple) else (labels,)
+        if len(labels) != len(self.axes):
+            raise DataError(f"{len(labels)} labels given for the axes {', '.join(self.cells.names) or '(none)'}")
+        codes = [np.array([axis.code(label)], np.int32) for axis, label in zip(self.axes, labels, strict=True)]
+        found = self.cells.lookup(Cells(self.axes, codes)) if self.axes else None
+        at = 0 if found is None else int(found[0])
+        if at >= 0:
+            return float(self.values[at])
+        if self.fill is not None:
+            return self.fill
+        raise DataError(f"there is no value for {listed(map(label_text, labels))}")
+
+    def to_series(self) -> pd.Series[Any]:
+        """Return the values as a pandas Series indexed by label."""
+        return labelled(self.cells, self.values)
+
+    # ------------------------------------------------------------------ shape
+
+    def sum(self, *axes: Axis | str) -> Data:
+        """Return the sum over the given axes, or over all."""
+        drop = axis_names(self.cells, axes)
+        cells, group = project(self.cells, [name for name in self.cells.names if name not in drop])
+        return Data(cells, np.bincount(group, self.values, cells.size), self.unit)
+
+    def at(self, **labels: Any) -> Data:
+        """Return the part at one label of each named axis, without that axis."""
+        cells, kept = pick(self.cells, labels)
+        return Data(cells, self.values[kept], self.unit, self.fill)
+
+    def where(self, mask: Source) -> Data:
+        """Return the part where ``mask`` is present and not zero."""
+        kept = masked(self.cells, as_data(mask, self.axes))
+        return Data(self.cells.take(kept), self.values[kept], self.unit, self.fill)
+
+    def rename(self, **axes: Axis) -> Data:
+        """Return the same numbers on other axes: ``rename(to=place)`` needs the labels of ``to`` in ``place``."""
+        return Data(renamed(self.cells, axes), self.values, self.unit, self.fill)
+
+    def repeat(self, *axes: Axis) -> Data:
+        """Return the same numbers for every label of further axes."""
+        cells, kept, _ = join(self.cells, Cells(axes))
+        return Data(cells, self.values if kept is None else self.values[kept], self.unit, self.fill)
+
+    # ------------------------------------------------------------------ arithmetic
+
+    def _with(self, other: Source, operation: Callable[..., Any], unit: Callable[..., str | None]) -> Data:
+        if not is_data(other):
+            return NotImplemented
+        right = as_data(other, self.axes)
+        cells, a, b = aligned(self, right)
+        return Data(cells, np.asarray(operation(a, b), np.float64), unit(self.unit, right.unit))
+
+    def __add__(self, other: Source) -> Data:
+        return self._with(other, np.add, _same)
+
+    def __radd__(self, other: Source) -> Data:
+        return self._with(other, lambda a, b: b + a, _same)
+
+    def __sub__(self, other: Source) -> Data:
+        return self._with(other, np.subtract, _same)
+
+    def __rsub__(self, other: Source) -> Data:
+        return self._with(other, lambda a, b: b - a, _same)
+
+    def __mul__(self, other: Source) -> Data:
+        return self._with(other, np.multiply, _product)
+
+    def __rmul__(self, other: Source) -> Data:
+        return self._with(other, np.multiply, _product)
+
+    def __truediv__(self, other: Source) -> Data:
+        return self._with(other, _divide, lambda a, b: combine(a, b or "", -1))
+
+    def __rtruediv__(self, other: Source) -> Data:
+        return self._with(other, lambda a, b: _divide(b, a), lambda a, b: combine(b or "", a, -1))
+
+    def __neg__(self) -> Data:
+        return Data(self.cells, -self.values, self.unit, None if self.fill is None else -self.fill)
+
+    def __le__(self, other: Source) -> Data:
+        return self._with(other, np.less_equal, _none)
+
+    def __lt__(self, other: Source) -> Data:
+        return self._with(other, np.less, _none)
+
+    def __ge__(self, other: Source) -> Data:
+        return self._with(other, np.greater_equal, _none)
+
+    def __gt__(self, other: Source) -> Data:
+        return self._with(other, np.greater, _none)
+
+    def __eq__(self, other: Source) -> Data:  # type: ignore[override]
+        return self._with(other, np.equal, _none)
+
+    def __ne__(self, other: Source) -> Data:  # type: ignore[override]
+        return self._with(other, np.not_equal, _none)
+
+
+def _same(a: str | None, b: str | None) -> str | None:
+    return a if a == b else a or b
+
+
+def _none(a: str | None, b: str | None) -> None:
+    return None
+
+
+def _product(a: str | None, b: str | None) -> str | None:
+    # a bare factor such as 0.12 leaves the unit as it is
+    return combine(a, b) if a and b else a or b
+
+
+def _divide(a: Floats, b: Floats) -> Floats:
+    if not np.all(b):
+        raise DataError("data is divided by data that holds a zero")
+    return a / b
+
+
+def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | None = None) -> Data:
+    """Hold numbers against axes by label.
+
+    Parameters
+    ----------
+    source : number, dict, pandas Series or DataFrame, NumPy array, or nested lists
+        A dict has labels, or tuples of labels, as keys. A Series is indexed by label. A DataFrame is
+        wide (index and columns are two axes) or long (a column per axis, named like it, and one of
+        values). An array has the shape of the axes.
+    *axes : Axis
+        What the numbers are held against, in the order of keys, index levels or dimensions.
+    unit : str, optional
+        For reports, and for the check of units.
+    fill : float, optional
+        The value of combinations that the source does not hold. Without it, using one is an error.
+
+    Raises
+    ------
+    DataError
+        If a label is unknown or given twice, a value is NaN or no number, or a shape is wrong.
+
+    Examples
+    --------
+    >>> apiary = Axis("apiary", ["Fell", "Mere"])
+    >>> data({"Fell": 120, "Mere": 80}, apiary, unit="crate")["Mere"]
+    80.0
+    """
+    for axis in axes:
+        if not isinstance(axis, Axis):
+            raise ModelError(f"data is held against Axis objects, not {type(axis).__name__}: {axis!r}")
+    names = [axis.name for axis in axes]
+    if len(set(names)) < len(names):
+        raise ModelError(f"the axes {', '.join(names)} name one twice; make a second axis over the same labels")
+    where = "data on " + " x ".join(names) if axes else "data"
+    if isinstance(source, Data):
+        if set(source.cells.names) != set(names):
+            raise ModelError(f"the data has the axes {', '.join(source.cells.names)}, not {', '.join(names)}")
+        return Data(source.cells, source.values, unit or source.unit, source.fill if fill is None else fill)
+    if isinstance(source, Real):
+        values = _numbers(np.array([float(source)]), where, lambda i: "the number")
+        return Data(Cells(axes), np.full(Cells(axes).size, values[0]), unit, fill)
+    if isinstance(source, Mapping):
+        labels = [key if isinstance(key, tuple) else (key,) for key in source]
+        wrong = [key for key in labels if len(key) != len(axes)]
+        if wrong:
+            raise DataError(f"{where}: the key {wrong[0]!r} holds {len(wrong[0])} labels for {len(axes)} axes")
+        columns = list(zip(*labels, strict=True)) if labels else [() for _ in axes]
+        return _long(columns, list(source.values()), axes, unit, fill, where)
+    if isinstance(source, pd.DataFrame):
+        return _from_frame(source, axes, unit, fill, where)
+    if isinstance(source, pd.Series):
+        return _from_series(source, axes, unit, fill, where)
+    return _from_array(source, axes, unit, fill, where)
+
+
+def _from_array(source: Source, axes: tuple[Axis, ...], unit: Any, fill: Any, where: str) -> Data:
+    try:
+        array = np.asarray(source, dtype=np.float64)
+    except (TypeError, ValueError):
+        raise DataError(f"{where}: {type(source).__name__} is not numbers: {str(source)[:60]}") from None
+    cells = Cells(axes)
+    if array.shape != cells.shape:
+        raise DataError(f"{where}: the array has shape {array.shape}, the axes have {cells.shape}")
+    return Data(cells, _numbers(array.ravel(), where, cells.text), unit, fill)
+
+
+def _from_series(source: pd.Series[Any], axes: tuple[Axis, ...], unit: Any, fill: Any, where: str) -> Data:
+    levels = source.index.nlevels
+    if levels != len(axes):
+        raise DataError(f"{where}: the Series has {levels} index levels for {len(axes)} axes")
+    order = _level_order(list(source.index.names), axes)
+    columns = [source.index.get_level_values(level) for level in order]
+    return _long(columns, source.to_numpy(), axes, unit, fill, where)
+
+
+def _from_frame(source: pd.DataFrame, axes: tuple[Axis, ...], unit: Any, fill: Any, where: str) -> Data:
+    names = [axis.name for axis in axes]
+    if all(name in source.columns for name in names):
+        rest = [column for column in source.columns if column not in names]
+        if len(rest) != 1:
+            raise DataError(
+                f"{where}: a long table has one column of values beside the labels; here "
+                f"{listed(map(repr, rest)) if rest else 'there is none'}. Choose it: frame[[{', '.join(map(repr, names))}, "
+                "'the column']]"
+            )
+        return _long([source[name] for name in names], source[rest[0]].to_numpy(), axes, unit, fill, where)
+    if source.index.nlevels + source.columns.nlevels != len(axes):
+        if source.shape[1] == 1:
+            return _from_series(source.iloc[:, 0], axes, unit, fill, where)
+        raise DataError(
+            f"{where}: neither wide (index x columns) nor long (columns {', '.join(names)} and one of values); "
+            f"the columns are {listed(map(repr, source.columns))}"
+        )
+    order = _level_order([*source.index.names, *source.columns.names], axes)
+    if len(axes) == 2:
+        # the usual wide table: no need to write out every combination
+        frame = source if order == [0, 1] else source.T
+        rows, columns = axes[0].codes(frame.index, where), axes[1].codes(frame.columns, where)
+        for axis, codes in zip(axes, (rows, columns), strict=True):
+            _once(axis, codes, where)
+        values = frame.to_numpy()
+        if len(rows) == len(axes[0]) and len(columns) == len(axes[1]) and not pd.isna(values).any():
+            array = np.empty(values.shape)
+            array[np.ix_(rows, columns)] = _numbers(values.ravel(), where, lambda i: "a cell").reshape(values.shape)
+            return Data(Cells(axes), array.ravel(), unit, fill)
+    stacked = source.stack(list(range(source.columns.nlevels)), future_stack=True)
+    assert isinstance(stacked, pd.Series)
+    stacked = stacked[stacked.notna()]  # an empty cell of a grid is a combination that is not there
+    columns_ = [stacked.index.get_level_values(level) for level in order]
+    return _long(columns_, stacked.to_numpy(), axes, unit, fill, where)
+
+
+def _level_order(levels: list[Any], axes: tuple[Axis, ...]) -> list[int]:
+    """Return which index level holds each axis: by name where the names are there, else in order."""
+    names = [axis.name for axis in axes]
+    if set(names) == set(levels):
+        return [levels.index(name) for name in names]
+    return list(range(len(axes)))
+
+
+def _once(axis: Axis, codes: Any, where: str) -> None:
+    count = np.bincount(codes, minlength=len(axis))
+    if (count > 1).any():
+        twice = [axis.texts[i] for i in np.flatnonzero(count > 1)]
+        raise DataError(f"{where}: given more than once: {listed(twice)}")
+
+
+def _long(columns: Iterable[Any], values: Any, axes: tuple[Axis, ...], unit: Any, fill: Any, where: str) -> Data:
+    codes = [axis.codes(column, where) for axis, column in zip(axes, columns, strict=True)]
+    cells = Cells(axes, codes)
+    keys = cells.keys()
+    numbers = _numbers(values, where, cells.text)
+    if len(keys) == Cells(axes).size and bool((keys == np.arange(len(keys))).all()):
+        return Data(Cells(axes), numbers, unit, fill)
+    order = np.argsort(keys, kind="stable")
+    same = keys[order][1:] == keys[order][:-1]
+    if same.any():
+        twice = [cells.text(int(i)) for i in np.unique(order[1:][same])[:20]]
+        raise DataError(f"{where}: given more than once: {listed(twice)}. Add them up first if that is meant")
+    if len(keys) == Cells(axes).size:
+        return Data(Cells(axes), numbers[order], unit, fill)
+    return Data(cells, numbers, unit, fill)
+
+
+def _numbers(values: Any, where: str, text: Callable[[int], str]) -> Floats:
+    try:
+        array = np.array(values, dtype=np.float64)
+    except (TypeError, ValueError):
+        for i, value in enumerate(values):
+            try:
+                float(value)
+            except (TypeError, ValueError):
+                raise DataError(f"{where}: {value!r} at {text(i)} is not a number") from None
+        raise
+    if np.isnan(array).any():
+        bad = np.flatnonzero(np.isnan(array))
+        raise DataError(
+            f"{where}: {listed(text(int(i)) for i in bad[:20])} {'is' if len(bad) == 1 else 'are'} NaN; "
+            "leave the row out if there is no such combination, or give the number"
+        )
+    return array
+
+
+# ---------------------------------------------------------------------- shared with expressions
+
+
+def is_data(value: object) -> bool:
+    """Say whether a value can stand where data is wanted."""
+    return isinstance(value, (Data, Real, pd.Series, pd.DataFrame, np.ndarray))
+
+
+def as_data(value: Source, axes: Iterable[Axis]) -> Data:
+    """Turn what stands beside an expression into data; pandas objects find their axes by name."""
+    if isinstance(value, Data):
+        return value
+    if isinstance(value, Real) or (isinstance(value, np.ndarray) and value.ndim == 0):
+        number = float(value)
+        if number != number:
+            raise DataError("NaN is not a number to calculate with")
+        return Data(Cells(()), np.array([number]))
+    if isinstance(value, np.ndarray):
+        raise ModelError("an array has no labels: hold it against axes first, data(array, axis, ...)")
+    if isinstance(value, pd.Series):
+        names: list[Any] = list(value.index.names)
+    elif isinstance(value, pd.DataFrame):
+        names = [*value.index.names, *value.columns.names]
+        long = [name for name in value.columns if name in {axis.name for axis in axes}]
+        if long:
+            names = long
+    else:
+        raise ModelError(f"{type(value).__name__} cannot be calculated with: {str(value)[:60]}")
+    by_name = {axis.name: axis for axis in axes}
+    for name in names:
+        if name not in by_name:
+            kind = type(value).__name__
+            if name is None:
+                raise ModelError(f"a {kind} whose index or columns have no name: name them like an axis, or use data()")
+            raise ModelError(
+                f"the {kind} has an index or columns called {name!r}, which is no axis used here; "
+                f"{known(str(name), by_name)} Or use data() with its axes."
+            )
+    return data(value, *(by_name[name] for name in names))
+
+
+def axis_names(cells: Cells, axes: Iterable[Axis | str]) -> set[str]:
+    """Return the names of axes to sum over: those given, which must be there, or all."""
+    names = [axis.name if isinstance(axis, Axis) else axis for axis in axes]
+    for name in names:
+        cells.position(name)
+    return set(names) or set(cells.names)
+
+
+def pick(cells: Cells, labels: Mapping[str, Any]) -> tuple[Cells, Positions]:
+    """Return the cells at one label of each named axis, without those axes, and where they were."""
+    keep = np.ones(cells.size, dtype=bool)
+    for name, label in labels.items():
+        at = cells.position(name)
+        keep &= cells.codes[at] == cells.axes[at].code(label)
+    where = np.flatnonzero(keep)
+    rest = [i for i, axis in enumerate(cells.axes) if axis.name not in labels]
+    axes = [cells.axes[i] for i in rest]
+    if cells.full or not axes:
+        return Cells(axes), where
+    return Cells(axes, [cells.codes[i][where] for i in rest]), where
+
+
+def masked(cells: Cells, mask: Data) -> Positions:
+    """Return where ``mask`` is present and not zero; its axes must be among those of the cells."""
+    for name in mask.cells.names:
+        cells.position(name)
+    found = mask.cells.lookup(cells)
+    if found is None:
+        return np.flatnonzero(mask.values != 0)
+    fill = mask.fill or 0.0
+    held = mask.values[np.maximum(found, 0)] if len(mask.values) else np.zeros(len(found))
+    return np.flatnonzero(np.where(found >= 0, held, fill) != 0)
+
+
+def renamed(cells: Cells, axes: Mapping[str, Axis]) -> Cells:
+    """Return the cells with some axes replaced by others that hold all of their labels."""
+    new, codes = list(cells.axes), list(cells.codes)
+    same = True
+    for name, axis in axes.items():
+        if not isinstance(axis, Axis):
+            raise ModelError(f"rename({name}=...) takes the new Axis, not {axis!r}")
+        at = cells.position(name)
+        mapped = axis.codes(cells.axes[at].labels, f"rename({name}={axis.name})")
+        same = same and bool((mapped == np.arange(len(axis))).all()) if len(mapped) == len(axis) else False
+        codes[at] = mapped[codes[at]]
+        new[at] = axis
+    if len({axis.name for axis in new}) < len(new):
+        raise ModelError(f"rename would give the axis {', '.join(axes)} twice: {', '.join(a.name for a in new)}")
+    return Cells(new) if cells.full and same else Cells(new, codes)
+
+
+def labelled(cells: Cells, values: Floats) -> pd.Series[Any]:
+    """Return values as a Series with the cells' labels as its index."""
+    if not cells.axes:
+        return pd.Series(values)
+    if len(cells.axes) == 1:
+        axis = cells.axes[0]
+        index: pd.Index[Any] = axis.labels if cells.full else axis.labels.take(cells.codes[0])
+    else:
+        index = pd.MultiIndex(
+            levels=[axis.labels for axis in cells.axes], codes=list(cells.codes), names=list(cells.names)
+        )
+    return pd.Series(values, index=index)
+
+
+def missing(cells: Cells, absent: Positions, what: str) -> DataError:
+    """Return the error that lists combinations without a value."""
+    texts = [cells.text(int(i)) for i in absent[:20]]
+    count = len(absent)
+    more = f" and {count - 8:,} more" if count > 8 else ""
+    return DataError(
+        f"{what} {'is' if count == 1 else 'are'} needed and not given: {listed(texts[:8])}{more}. "
+        "Give the number, or say data(..., fill=0) if absent means a value"
+    )
+
+
+def values_for(source: Data, cells: Cells, what: str = "data for") -> Floats:
+    """Return the value of ``source`` for each cell, whose axes hold all of its axes."""
+    found = source.cells.lookup(cells)
+    if found is None:
+        return source.values
+    if (found >= 0).all():
+        return source.values[found]
+    if source.fill is None:
+        raise missing(Cells(source.axes, [cells.codes[cells.position(n)] for n in source.cells.names]),
+                      _first_of_each(source, cells, found), f"{what} {' x '.join(source.cells.names)}")
+    held = source.values[np.maximum(found, 0)] if len(source.values) else np.zeros(len(found))
+    return np.where(found >= 0, held, source.fill)
+
+
+def _first_of_each(source: Data, cells: Cells, found: Positions) -> Positions:
+    """Return the first place of each combination that is missing, so that it is listed once."""
+    absent = np.flatnonzero(found < 0)
+    _, first = np.unique(cells.keys(source.cells.names)[absent], return_index=True)
+    return absent[np.sort(first)]
+
+
+def filled(source: Data) -> Data:
+    """Return data with every combination held, where a fill value says how."""
+    if source.fill is None or source.cells.full:
+        return source
+    full = Cells(source.axes)
+    return Data(full, values_for(source, full), source.unit)
+
+
+def aligned(a: Data, b: Data) -> tuple[Cells, Floats, Floats]:
+    """Return common cells of two data and the values of both there.
+
+    Raises
+    ------
+    DataError
+        If a combination that one holds is missing from the other.
+    """
+    if set(a.cells.names) == set(b.cells.names) and (a.fill is not None or b.fill is not None):
+        cells, _ = union(a.cells, b.cells)
+        return cells, values_for(a, cells), values_for(b, cells)
+    if not set(b.cells.names) <= set(a.cells.names):
+        a = filled(a)
+    if not set(a.cells.names) <= set(b.cells.names):
+        b = filled(b)
+    if set(b.cells.names) <= set(a.cells.names):
+        right = values_for(b, a.cells)
+        if len(a.axes) == len(b.axes):
+            values_for(a, b.cells)  # and nothing that only b holds
+        return a.cells, a.values, right
+    if set(a.cells.names) <= set(b.cells.names):
+        return b.cells, values_for(a, b.cells), b.values
+    cells, from_a, from_b = join(a.cells, b.cells)
+    return (
+        cells,
+        a.values if from_a is None else a.values[from_a],
+        b.values if from_b is None else b.values[from_b],
+    )
+
+
+def _extreme(name: Literal["minimum", "maximum"], a: Source, b: Source) -> Data:
+    axes = [axis for part in (a, b) if isinstance(part, Data) for axis in part.axes]
+    left, right = as_data(a, axes), as_data(b, axes)
+    cells, x, y = aligned(left, right)
+    return Data(cells, getattr(np, name)(x, y), _same(left.unit, right.unit))
+
+
+def minimum(a: Source, b: Source) -> Data:
+    """Return the smaller of two data, combination by combination, aligned by axis name."""
+    return _extreme("minimum", a, b)
+
+
+def maximum(a: Source, b: Source) -> Data:
+    """Return the larger of two data, combination by combination, aligned by axis name."""
+    return _extreme("maximum", a, b)

@@ -1,0 +1,128 @@
+"""What a model is made of: counts, class, and the sizes of its numbers."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
+from ruddock.tables import Table, number, plural
+
+if TYPE_CHECKING:
+    from ruddock.modelling.model import Model
+
+
+@dataclass(frozen=True)
+class Description:
+    """Size and kind of a model.
+
+    Attributes
+    ----------
+    problem_class : linear, mixed-integer, pure integer or binary
+    kinds, relations : counts by kind of decision and by relation of constraint
+    coefficients, costs, limits : least and greatest magnitude that is not zero, or None
+    ignored : data entries that fell outside the families they were multiplied with
+    """
+
+    name: str
+    problem_class: str
+    decisions: int
+    kinds: dict[str, int]
+    constraints: int
+    relations: dict[str, int]
+    nonzeros: int
+    coefficients: tuple[float, float] | None
+    costs: tuple[float, float] | None
+    limits: tuple[float, float] | None
+    bounds: tuple[float, float] | None
+    objectives: dict[str, str]
+    ignored: int
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return everything as plain data."""
+        return asdict(self)
+
+    def table(self) -> Table:
+        """Return the description as a table of two columns."""
+        rows = [("class", self.problem_class)]
+        rows += [("objective", f"{sense} {name}") for name, sense in self.objectives.items()]
+        rows.append(("decisions", _counted(self.decisions, self.kinds)))
+        rows.append(("constraints", _counted(self.constraints, self.relations)))
+        density = self.nonzeros / max(1, self.decisions * self.constraints)
+        rows.append(("non-zeros", f"{self.nonzeros:,} ({density:.2%} of the matrix)"))
+        for what in ("coefficients", "costs", "limits", "bounds"):
+            span = getattr(self, what)
+            if span:
+                rows.append((what, f"{number(span[0])} to {number(span[1])} in magnitude"))
+        if self.ignored:
+            rows.append(("ignored", plural(self.ignored, "data entry", "data entries") + " outside the families"))
+        return Table(self.name, ["", ""], rows)
+
+    def __str__(self) -> str:
+        from ruddock.reporting.text import to_text
+
+        return to_text([self.table()])
+
+    def _repr_html_(self) -> str:
+        return self.table().to_html()
+
+
+def describe(model: Model) -> Description:
+    """Return the description of a model; see `Model.describe`."""
+    formulation = model.formulation()
+    problem = model.problem()
+    marks = problem.kinds
+    binary = ((marks & INTEGER) != 0) & (problem.lower == 0) & (problem.upper == 1)
+    integer = ((marks & INTEGER) != 0) & ~binary
+    semi = ((marks & SEMICONTINUOUS) != 0) & ((marks & INTEGER) == 0)
+    kinds = {
+        "continuous": int((marks == 0).sum()),
+        "integer": int(integer.sum()),
+        "binary": int(binary.sum()),
+        "semicontinuous": int(semi.sum()),
+    }
+    low, high = problem.row_lower, problem.row_upper
+    relations = {
+        "<=": int((np.isneginf(low) & np.isfinite(high)).sum()),
+        ">=": int((np.isfinite(low) & np.isposinf(high)).sum()),
+        "==": int((low == high).sum()),
+        "between": int((np.isfinite(low) & np.isfinite(high) & (low != high)).sum()),
+        "free": int((np.isneginf(low) & np.isposinf(high)).sum()),
+    }
+    return Description(
+        model.name,
+        _class(kinds, problem.n),
+        problem.n,
+        {kind: count for kind, count in kinds.items() if count},
+        problem.m,
+        {relation: count for relation, count in relations.items() if count},
+        problem.nonzeros,
+        _span(problem.values),
+        _span(problem.costs),
+        _span(np.concatenate((low, high))),
+        _span(np.concatenate((problem.lower, problem.upper))),
+        {objective.name: "maximize" if objective.maximize else "minimize" for objective in formulation.objectives},
+        model.ignored,
+    )
+
+
+def _class(kinds: dict[str, int], n: int) -> str:
+    discrete = n - kinds["continuous"]
+    if not discrete:
+        return "linear"
+    if kinds["binary"] == n:
+        return "binary"
+    return "pure integer" if kinds["binary"] + kinds["integer"] == n else "mixed-integer"
+
+
+def _span(values: Floats) -> tuple[float, float] | None:
+    size = np.abs(values[np.isfinite(values) & (values != 0)])
+    return (float(size.min()), float(size.max())) if len(size) else None
+
+
+def _counted(total: int, parts: dict[str, int]) -> str:
+    if not total:
+        return "0"
+    return f"{total:,}: " + ", ".join(f"{count:,} {kind}" for kind, count in parts.items())

@@ -1,0 +1,165 @@
+"""The parts of a model, and their hand-over to the engine as a `Problem`."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.sparse import coo_matrix
+
+from ruddock.errors import ModelError
+from ruddock.modelling.cells import Cells
+from ruddock.modelling.decisions import Decisions, member_names
+from ruddock.modelling.expression import Expression, Sense
+from ruddock.problem import Floats, Problem
+
+
+@dataclass(frozen=True, eq=False)
+class Constraints:
+    """A family of constraints: ``lower <= expression <= upper``, one for each cell."""
+
+    name: str
+    expression: Expression
+    lower: Floats
+    upper: Floats
+    sense: Sense
+    unit: str | None = None
+    listed: bool = False
+
+    def __repr__(self) -> str:
+        axes = f"[{', '.join(self.cells.names)}]" if self.cells.axes else ""
+        return f"constraints {self.name}{axes}: {self.cells.size:,} {self.sense}"
+
+    @property
+    def cells(self) -> Cells:
+        """The label combinations, one constraint each."""
+        return self.expression.cells
+
+    def members(self) -> list[str]:
+        """Return the names of all members."""
+        return member_names(self.name, self.cells, self.listed)
+
+
+@dataclass(frozen=True, eq=False)
+class Objective:
+    """An objective: the sum of named scalar parts, made small or large."""
+
+    name: str
+    maximize: bool
+    parts: dict[str, Expression]
+    unit: str | None = None
+    single: bool = False  # written as one expression, without names for parts
+
+    def __repr__(self) -> str:
+        return f"{'maximize' if self.maximize else 'minimize'} {self.name}: {', '.join(self.parts)}"
+
+
+@dataclass(frozen=True, eq=False)
+class Quantity:
+    """A named total that is reported and limits nothing."""
+
+    name: str
+    expression: Expression
+    unit: str | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Formulation:
+    """A snapshot of a model: what a plan was made for, unchanged when the model moves on."""
+
+    name: str
+    decisions: tuple[Decisions, ...]
+    constraints: tuple[Constraints, ...]
+    objectives: tuple[Objective, ...]
+    quantities: tuple[Quantity, ...]
+    columns: int
+
+    @cached_property
+    def column_of(self) -> np.ndarray:
+        """The problem's column for each decision number of the model; -1 for dropped ones."""
+        result = np.full(self.columns, -1, dtype=np.int64)
+        start = 0
+        for family in self.decisions:
+            result[family.first : family.first + len(family)] = np.arange(start, start + len(family))
+            start += len(family)
+        return result
+
+    @cached_property
+    def starts(self) -> dict[str, int]:
+        """The first column of each decision family."""
+        sizes = np.cumsum([0] + [len(family) for family in self.decisions])
+        return {family.name: int(start) for family, start in zip(self.decisions, sizes, strict=False)}
+
+    @cached_property
+    def row_starts(self) -> dict[str, int]:
+        """The first row of each constraint family."""
+        sizes = np.cumsum([0] + [family.cells.size for family in self.constraints])
+        return {family.name: int(start) for family, start in zip(self.constraints, sizes, strict=False)}
+
+    def columns_for(self, numbers: np.ndarray, what: str) -> np.ndarray:
+        """Translate decision numbers to columns; raise if a decision was dropped."""
+        columns = self.column_of[numbers]
+        if (columns < 0).any():
+            raise ModelError(f"{what} uses decisions that were dropped from the model; drop or rewrite {what} as well")
+        return columns
+
+    @cached_property
+    def decision_names(self) -> list[str]:
+        """Names of all columns."""
+        return [name for family in self.decisions for name in family.members()]
+
+    @cached_property
+    def constraint_names(self) -> list[str]:
+        """Names of all rows."""
+        return [name for family in self.constraints for name in family.members()]
+
+    def evaluate(self, expression: Expression, x: Floats, what: str = "the expression") -> Floats:
+        """Return the value of an expression for each of its cells."""
+        columns = self.columns_for(expression.columns, what)
+        amounts = np.bincount(expression.rows, expression.values * x[columns], expression.cells.size)
+        return np.asarray(amounts + expression.constants)
+
+    def problem(self, objective: Objective | None) -> Problem:
+        """Return the minimisation problem for one objective; none at all asks for any feasible plan."""
+        size = sum(len(family) for family in self.decisions)
+        costs, offset = np.zeros(size), 0.0
+        if objective is not None:
+            sign = -1.0 if objective.maximize else 1.0
+            for name, part in objective.parts.items():
+                columns = self.columns_for(part.columns, f"the objective {objective.name!r} ({name})")
+                costs += sign * np.bincount(columns, part.values, size)
+                offset += sign * float(part.constants[0])
+        rows, columns_, values = self._triplets()
+        m = sum(family.cells.size for family in self.constraints)
+        matrix = coo_matrix((values, (rows, columns_)), shape=(m, size))
+        return Problem.build(
+            matrix.tocsc(),
+            _joined([family.lower for family in self.constraints]),
+            _joined([family.upper for family in self.constraints]),
+            _joined([family.lower for family in self.decisions]),
+            _joined([family.upper for family in self.decisions]),
+            costs,
+            np.concatenate([family.marks for family in self.decisions]) if self.decisions else np.zeros(0, np.uint8),
+            offset,
+        )
+
+    def _triplets(self) -> tuple[np.ndarray, np.ndarray, Floats]:
+        """Return rows, columns and values of all constraints, as 32-bit indices where they fit."""
+        rows, columns, values = [], [], []
+        compact = bool((self.column_of == np.arange(self.columns)).all())
+        for family in self.constraints:
+            start = self.row_starts[family.name]
+            expr = family.expression
+            rows.append((expr.rows + start).astype(np.int32))
+            kept = expr.columns if compact else self.columns_for(expr.columns, f"the constraint {family.name!r}")
+            columns.append(kept.astype(np.int32))
+            values.append(expr.values)
+        if not rows:
+            return np.zeros(0, np.int32), np.zeros(0, np.int32), np.zeros(0)
+        return np.concatenate(rows), np.concatenate(columns), np.concatenate(values)
+
+
+def _joined(parts: Sequence[Floats]) -> Floats:
+    return np.concatenate(parts) if parts else np.zeros(0)

@@ -1,0 +1,347 @@
+"""`Model`: the formulation, built up by name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from numbers import Real
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ruddock.errors import ModelError, known
+from ruddock.modelling.axis import Axis, check_name
+from ruddock.modelling.cells import Cells
+from ruddock.modelling.data import Data, Source
+from ruddock.modelling.decisions import Decisions, Kind, make_decisions
+from ruddock.modelling.expression import Expression, Relation, Term
+from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity
+from ruddock.problem import Floats, Problem
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from ruddock.engine.outcome import Progress
+    from ruddock.modelling.describe import Description
+    from ruddock.modelling.plan import Plan
+
+Part = Decisions | Constraints | Objective | Quantity
+
+
+class Model:
+    """A formulation: decisions, objectives, constraints and quantities, each with a name.
+
+    Parameters
+    ----------
+    name : str
+        A title for reports; any text.
+
+    Examples
+    --------
+    >>> model = Model("packing")
+    >>> jars = model.decide("jars", unit="jar")
+    >>> mead = model.decide("mead", upper=200)
+    >>> model.maximize("margin", 4.2 * jars + 9.5 * mead, unit="£")
+    maximize margin: margin
+    >>> model.require("extraction", 0.5 * jars + 1.2 * mead <= 640)
+    constraints extraction: 1 <=
+    >>> round(model.solve().objective, 2)
+    5376.0
+    """
+
+    def __init__(self, name: str = "model") -> None:
+        if not isinstance(name, str):
+            raise ModelError(f"the model's name is a title, not {type(name).__name__}: {name!r}")
+        self.name = name
+        self.columns = 0  # decision numbers given out so far; they are never given again
+        self.ignored = 0  # data entries outside the families they were multiplied with
+        self.axes: dict[str, Axis] = {}
+        self._parts: dict[str, Part] = {}
+
+    # ------------------------------------------------------------------ parts by name
+
+    def __getitem__(self, name: str) -> Part:
+        """Return a decision family, constraint family, objective or quantity by name."""
+        if name not in self._parts:
+            raise ModelError(f"the model has nothing called {name!r}; {known(str(name), self._parts)}")
+        return self._parts[name]
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._parts
+
+    def __repr__(self) -> str:
+        sizes = self.formulation()
+        return (
+            f"model {self.name!r}: {sum(len(f) for f in sizes.decisions):,} decisions, "
+            f"{sum(f.cells.size for f in sizes.constraints):,} constraints"
+        )
+
+    def _free_name(self, name: str, what: str) -> str:
+        check_name(name, what)
+        if name in self._parts:
+            kind = {Decisions: "decisions", Constraints: "constraints", Objective: "an objective"}
+            held = kind.get(type(self._parts[name]), "a quantity")
+            raise ModelError(
+                f"the name {name!r} is taken by {held} of this model; choose another, or take the old "
+                f"one out first with model.drop({name!r})"
+            )
+        return name
+
+    def _know(self, axes: tuple[Axis, ...]) -> None:
+        for axis in axes:
+            if self.axes.setdefault(axis.name, axis) != axis:
+                raise ModelError(f"another axis called {axis.name!r} is used in this model already, with other labels")
+
+    def drop(self, name: str) -> None:
+        """Take out decisions, constraints, an objective or a quantity by name.
+
+        Constraints that use dropped decisions must be dropped or rewritten before the next solve.
+        """
+        self[name]
+        del self._parts[name]
+
+    # ------------------------------------------------------------------ formulation
+
+    def decide(
+        self,
+        name: str,
+        *axes: Axis,
+        lower: Source | None = 0,
+        upper: Source | None = None,
+        kind: Kind = "continuous",
+        unit: str | None = None,
+        only: Source | None = None,
+    ) -> Decisions:
+        """Declare a family of decision variables, one for each combination of labels.
+
+        Parameters
+        ----------
+        name : str
+        *axes : Axis
+            None for a single variable.
+        lower, upper : number, data or None
+            Bounds; None means no bound. A decision is not negative unless told otherwise.
+        kind : {"continuous", "integer", "binary", "semicontinuous"}
+            A semicontinuous decision is 0 or between its bounds.
+        unit : str, optional
+        only : data mask, or list of label tuples
+            The combinations that exist; the others cost nothing.
+
+        Raises
+        ------
+        ModelError, DataError
+        """
+        check_name(name, "decisions")
+        self._free_name(name, "decisions")
+        family = make_decisions(self, name, axes, lower, upper, kind, unit, only)
+        self._know(axes)
+        self._parts[name] = family
+        self.columns += len(family)
+        return family
+
+    def require(self, name: str, relation: Relation, *, unit: str | None = None) -> Constraints:
+        """Add a family of constraints, one for each combination of labels in the relation.
+
+        Parameters
+        ----------
+        name : str
+        relation : from ``<=``, ``>=``, ``==`` or ``expr.between(low, high)``
+        unit : str, optional
+            Of both sides, for reports.
+        """
+        self._free_name(name, "constraints")
+        if not isinstance(relation, Relation):
+            if isinstance(relation, (bool, np.bool_, Data)):
+                raise ModelError(
+                    f"{name}: this relation holds no decision, it compares plain numbers and is always "
+                    "the same; was a decision left out?"
+                )
+            raise ModelError(f"{name}: a relation such as ship.sum(market) <= stock is needed, not {relation!r}")
+        if relation.expression.model is not self:
+            raise ModelError(f"{name}: the decisions belong to the model {relation.expression.model.name!r}")
+        for bad, what in ((np.isnan(relation.lower), "NaN"), (np.isnan(relation.upper), "NaN")):
+            if bad.any():
+                raise ModelError(f"{name}: a limit is {what}")
+        self._know(relation.expression.axes)
+        family = Constraints(name, relation.expression, relation.lower, relation.upper, relation.sense, unit)
+        self._parts[name] = family
+        return family
+
+    def minimize(
+        self,
+        name: str,
+        expr: Any = None,
+        /,
+        *,
+        unit: str | None = None,
+        parts: dict[str, Any] | None = None,
+        **named_parts: Any,
+    ) -> Objective:
+        """Add an objective to make small: one expression, or a sum of named parts.
+
+        Parameters
+        ----------
+        name : str
+        expr : scalar expression, optional
+        unit : str, optional
+        parts : dict of name to scalar expression, optional
+            For part names that are no Python names.
+        **named_parts : scalar expressions
+            Every plan reports each of them.
+        """
+        return self._objective(name, expr, unit, parts, named_parts, maximize=False)
+
+    def maximize(
+        self,
+        name: str,
+        expr: Any = None,
+        /,
+        *,
+        unit: str | None = None,
+        parts: dict[str, Any] | None = None,
+        **named_parts: Any,
+    ) -> Objective:
+        """Add an objective to make large; like `minimize`."""
+        return self._objective(name, expr, unit, parts, named_parts, maximize=True)
+
+    def _objective(
+        self, name: str, expr: Any, unit: str | None, parts: Any, named: dict[str, Any], maximize: bool
+    ) -> Objective:
+        self._free_name(name, "an objective")
+        both = {**(parts or {}), **named}
+        single = not both
+        if single and expr is None:
+            raise ModelError(f"the objective {name!r} is empty: give an expression, or named parts")
+        if both and expr is not None:
+            raise ModelError(f"the objective {name!r}: give one expression or named parts, not both")
+        written = {name: expr} if single else both
+        scalars = {part: self._scalar(value, f"{name}, part {part}") for part, value in written.items()}
+        objective = Objective(name, maximize, scalars, unit, single)
+        self._parts[name] = objective
+        return objective
+
+    def quantity(self, name: str, expr: Any, *, unit: str | None = None) -> Quantity:
+        """Name a total, or a family of them, that every plan reports and that limits nothing."""
+        self._free_name(name, "a quantity")
+        if not isinstance(expr, (Expression, Term)):
+            raise ModelError(f"the quantity {name!r} is an expression of decisions, not {type(expr).__name__}")
+        quantity = Quantity(name, expr.expression() if isinstance(expr, Term) else expr, unit)
+        self._parts[name] = quantity
+        return quantity
+
+    def _scalar(self, value: Any, where: str) -> Expression:
+        if isinstance(value, Real):
+            none = (np.empty(0, np.intp), np.empty(0, np.int64), np.empty(0))
+            return Expression(self, Cells(()), none, np.array([float(value)]))
+        if isinstance(value, Term):
+            value = value.expression()
+        if not isinstance(value, Expression):
+            raise ModelError(f"{where}: an expression of decisions is needed, not {type(value).__name__}")
+        if value.model is not self:
+            raise ModelError(f"{where}: the decisions belong to the model {value.model.name!r}")
+        if value.axes:
+            raise ModelError(f"{where}: this is still spread over {', '.join(value.cells.names)}; add .sum() to total it")
+        return value
+
+    # ------------------------------------------------------------------ solving
+
+    def formulation(self) -> Formulation:
+        """Return a snapshot of all parts."""
+        parts = self._parts.values()
+        return Formulation(
+            self.name,
+            tuple(part for part in parts if isinstance(part, Decisions)),
+            tuple(part for part in parts if isinstance(part, Constraints)),
+            tuple(part for part in parts if isinstance(part, Objective)),
+            tuple(part for part in parts if isinstance(part, Quantity)),
+            self.columns,
+        )
+
+    def problem(self) -> Problem:
+        """Return the model as arrays, for its first objective, as a minimisation."""
+        formulation = self.formulation()
+        return formulation.problem(formulation.objectives[0] if formulation.objectives else None)
+
+    def solve(
+        self,
+        *,
+        time_limit: float | None = None,
+        gap: float = 0.0,
+        node_limit: int | None = None,
+        iteration_limit: int | None = None,
+        on_progress: Callable[[Progress], None] | None = None,
+    ) -> Plan:
+        """Find the best plan.
+
+        Several objectives are solved in the order they were written, each keeping what the ones
+        before it reached. Ctrl-C stops the search and returns the best plan found so far.
+
+        Parameters
+        ----------
+        time_limit : float, optional
+            Seconds.
+        gap : float
+            Relative gap at which a plan counts as optimal; 0 proves the very best.
+        node_limit, iteration_limit : int, optional
+        on_progress : callable, optional
+            Called with `Progress` at most ten times a second.
+
+        Returns
+        -------
+        Plan
+            Its ``status`` says ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``.
+        """
+        from ruddock.modelling.solve import solve_model
+
+        return solve_model(self.formulation(), time_limit, gap, node_limit, iteration_limit, on_progress)
+
+    def describe(self) -> Description:
+        """Return size, kinds, class and coefficient ranges of the model."""
+        from ruddock.modelling.describe import describe
+
+        return describe(self)
+
+    def write(self, path: str | Path) -> None:
+        """Write the model to a file; its ending says the form (``.mps``, ``.mps.gz``)."""
+        from ruddock.formats import write
+
+        write(self, path)
+
+    # ------------------------------------------------------------------ whole problems
+
+    @classmethod
+    def _from_problem(
+        cls, name: str, problem: Problem, columns: Axis, rows: Axis, objective: str, *, maximize: bool
+    ) -> Model:
+        """Return a model whose members go by the names of a file's rows and columns."""
+        model = cls(name)
+        cells = Cells((columns,))
+        model._parts[columns.name] = Decisions(
+            model,
+            columns.name,
+            cells,
+            problem.lower,
+            problem.upper,
+            "continuous",
+            None,
+            first=0,
+            listed=True,
+            marks=problem.kinds,
+        )
+        model.columns = problem.n
+        matrix = problem.matrix().tocoo()
+        terms = (matrix.row.astype(np.intp), matrix.col.astype(np.int64), matrix.data)
+        expression = Expression(model, Cells((rows,)), terms, summed=True)
+        model._parts[rows.name] = Constraints(
+            rows.name, expression, problem.row_lower, problem.row_upper, "between", listed=True
+        )
+        sign = -1.0 if maximize else 1.0
+        used = np.flatnonzero(problem.costs)
+        costs: Floats = sign * problem.costs[used]
+        part = Expression(
+            model,
+            Cells(()),
+            (np.zeros(len(used), np.intp), used.astype(np.int64), costs),
+            np.array([sign * problem.offset]),
+        )
+        model._parts[objective] = Objective(objective, maximize, {objective: part}, single=True)
+        return model

@@ -1,0 +1,109 @@
+"""From a formulation through the engine to a `Plan`, watching for Ctrl-C on the way."""
+
+from __future__ import annotations
+
+import signal
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from scipy.sparse import csr_matrix, vstack
+
+from ruddock.engine.outcome import Limits, Outcome, Progress
+from ruddock.engine.solve import solve
+from ruddock.errors import ModelError
+from ruddock.modelling.formulation import Formulation, Objective
+from ruddock.modelling.plan import Plan
+from ruddock.problem import Problem
+
+KEEP = 1e-9  # relative room that a later objective leaves to what an earlier one reached
+
+
+def solve_model(
+    formulation: Formulation,
+    time_limit: float | None = None,
+    gap: float = 0.0,
+    node_limit: int | None = None,
+    iteration_limit: int | None = None,
+    on_progress: Callable[[Progress], None] | None = None,
+) -> Plan:
+    """Solve a formulation for its objectives in their order; see `Model.solve`."""
+    for name, value in (("time_limit", time_limit), ("gap", gap), ("node_limit", node_limit)):
+        if value is not None and not value >= 0:
+            raise ModelError(f"{name} must be 0 or more, not {value!r}")
+    objectives: list[Objective | None] = list(formulation.objectives) or [None]
+    with interruptible() as interrupted:
+        limits = Limits(
+            seconds=float("inf") if time_limit is None else time_limit,
+            iterations=float("inf") if iteration_limit is None else iteration_limit,
+            nodes=float("inf") if node_limit is None else node_limit,
+            gap=gap,
+            interrupted=interrupted,
+        )
+        kept: list[tuple[Objective, float]] = []
+        outcome: Outcome | None = None
+        for objective in objectives:
+            problem = formulation.problem(objective)
+            limits.on_progress = _in_sense(on_progress, objective)
+            outcome = _trimmed(solve(_with_kept(problem, formulation, kept), limits), problem.m)
+            if outcome.status != "optimal" or objective is None:
+                break
+            kept.append((objective, outcome.objective))
+    assert outcome is not None
+    return Plan(formulation, outcome, objectives[min(len(kept), len(objectives) - 1)])
+
+
+def _in_sense(told: Callable[[Progress], None] | None, objective: Objective | None) -> Any:
+    """Return a listener that hears objective values as written."""
+    if told is None or objective is None or not objective.maximize:
+        return told
+    listener = told
+    return lambda p: listener(replace(p, best=-p.best, bound=-p.bound))
+
+
+def _with_kept(problem: Problem, formulation: Formulation, kept: list[tuple[Objective, float]]) -> Problem:
+    """Add a row for each objective solved before, which holds it at what it reached."""
+    if not kept:
+        return problem
+    earlier = [(formulation.problem(objective), value) for objective, value in kept]
+    rows = csr_matrix(np.array([part.costs for part, _ in earlier]))
+    limits = [value - part.offset + KEEP * max(1.0, abs(value)) for part, value in earlier]
+    return Problem.build(
+        vstack([problem.matrix(), rows], format="csc"),
+        np.concatenate((problem.row_lower, np.full(len(limits), -np.inf))),
+        np.concatenate((problem.row_upper, limits)),
+        problem.lower,
+        problem.upper,
+        problem.costs,
+        problem.kinds,
+        problem.offset,
+    )
+
+
+def _trimmed(outcome: Outcome, m: int) -> Outcome:
+    """Leave out the rows that hold earlier objectives."""
+    parts = {name: getattr(outcome, name) for name in ("activity", "y", "proof")}
+    return replace(outcome, **{name: part if part is None else part[:m] for name, part in parts.items()})
+
+
+@contextmanager
+def interruptible() -> Iterator[Callable[[], bool]]:
+    """Turn Ctrl-C into a flag while a solve runs; a second one interrupts as usual."""
+    pressed = threading.Event()
+    if threading.current_thread() is not threading.main_thread():
+        yield pressed.is_set
+        return
+    before = signal.getsignal(signal.SIGINT)
+
+    def note(number: int, frame: Any) -> None:
+        pressed.set()
+        signal.signal(signal.SIGINT, before)
+
+    signal.signal(signal.SIGINT, note)
+    try:
+        yield pressed.is_set
+    finally:
+        signal.signal(signal.SIGINT, before)

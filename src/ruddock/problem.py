@@ -1,0 +1,145 @@
+"""The hand-over between models and the engine: a minimisation problem as plain arrays."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from scipy.sparse import csc_matrix
+
+from ruddock.errors import DataError
+
+Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int32]
+Bytes = npt.NDArray[np.uint8]
+
+CONTINUOUS, INTEGER, SEMICONTINUOUS = 0, 1, 2  # `kinds` are sums of these marks
+INT32_MAX = np.iinfo(np.int32).max
+
+
+@dataclass(frozen=True, eq=False)
+class Problem:
+    """``min costs'x + offset`` with ``row_lower <= Ax <= row_upper`` and bounds and kinds of columns.
+
+    Attributes
+    ----------
+    starts, indices, values : arrays
+        ``A`` in compressed sparse columns: int32 (n + 1), int32 and float64 (non-zeros). Row indices
+        are sorted within a column, there are no duplicates and no stored zeros.
+    row_lower, row_upper : float array, shape (m,)
+    lower, upper : float array, shape (n,)
+        Bounds of the columns. A semicontinuous column may be zero besides.
+    costs : float array, shape (n,)
+    kinds : uint8 array, shape (n,)
+        0, or the sum of 1 (integer) and 2 (semicontinuous).
+    offset : float
+        Constant of the objective.
+    """
+
+    starts: Ints
+    indices: Ints
+    values: Floats
+    row_lower: Floats
+    row_upper: Floats
+    lower: Floats
+    upper: Floats
+    costs: Floats
+    kinds: Bytes
+    offset: float = 0.0
+
+    @property
+    def m(self) -> int:
+        """Number of rows."""
+        return len(self.row_lower)
+
+    @property
+    def n(self) -> int:
+        """Number of columns."""
+        return len(self.lower)
+
+    @property
+    def nonzeros(self) -> int:
+        """Number of stored entries of the matrix."""
+        return len(self.values)
+
+    @property
+    def discrete(self) -> bool:
+        """Whether any column is integer or semicontinuous."""
+        return bool(self.kinds.any())
+
+    def matrix(self) -> csc_matrix:
+        """Return ``A`` as a SciPy matrix that shares its arrays."""
+        return csc_matrix((self.values, self.indices, self.starts), shape=(self.m, self.n))
+
+    def activity(self, x: Floats) -> Floats:
+        """Return ``Ax``."""
+        return np.asarray(self.matrix() @ x)
+
+    def objective(self, x: Floats) -> float:
+        """Return the objective, offset included, at ``x``."""
+        return float(self.costs @ x) + self.offset
+
+    @classmethod
+    def build(
+        cls,
+        matrix: Any,
+        row_lower: npt.ArrayLike,
+        row_upper: npt.ArrayLike,
+        lower: npt.ArrayLike,
+        upper: npt.ArrayLike,
+        costs: npt.ArrayLike,
+        kinds: npt.ArrayLike | None = None,
+        offset: float = 0.0,
+    ) -> Problem:
+        """Check the parts and put them in canonical form.
+
+        Parameters
+        ----------
+        matrix : SciPy sparse matrix or dense array, shape (m, n)
+            Duplicate entries are added, zeros dropped.
+
+        Raises
+        ------
+        DataError
+            If shapes disagree, a value is NaN, a coefficient or cost is infinite, a lower limit is
+            +infinity or an upper one -infinity, or there are too many entries for 32-bit indices.
+        """
+        a = csc_matrix(matrix, dtype=np.float64)
+        a.sum_duplicates()
+        if not a.data.all():
+            a = a.copy()
+            a.eliminate_zeros()
+        m, n = a.shape
+        if max(a.nnz, m + n) >= INT32_MAX:
+            raise DataError(f"{a.nnz:,} entries in {m:,} rows are more than 32-bit indices can address")
+        columns = {"lower": lower, "upper": upper, "costs": costs}
+        parts = {name: _vector(name, part, n) for name, part in columns.items()}
+        for name, part in {"row_lower": row_lower, "row_upper": row_upper}.items():
+            parts[name] = _vector(name, part, m)
+        for name in ("lower", "row_lower"):
+            _forbid(parts[name] == np.inf, name, "+infinity is no lower limit")
+        for name in ("upper", "row_upper"):
+            _forbid(parts[name] == -np.inf, name, "-infinity is no upper limit")
+        _forbid(~np.isfinite(parts["costs"]), "costs", "a cost must be finite")
+        _forbid(~np.isfinite(a.data), "matrix", "a coefficient must be finite")
+        marks = np.zeros(n, np.uint8) if kinds is None else np.ascontiguousarray(kinds, np.uint8)
+        if marks.shape != (n,):
+            raise DataError(f"kinds has shape {marks.shape}, needed is ({n},)")
+        return cls(a.indptr.astype(np.int32), a.indices.astype(np.int32), a.data, kinds=marks, offset=offset, **parts)
+
+
+def _vector(name: str, values: npt.ArrayLike, size: int) -> Floats:
+    array = np.array(values, dtype=np.float64)
+    if array.ndim == 0:
+        array = np.full(size, float(array))
+    if array.shape != (size,):
+        raise DataError(f"{name} has shape {array.shape}, needed is ({size},)")
+    _forbid(np.isnan(array), name, "NaN is not a number to solve with")
+    return array
+
+
+def _forbid(bad: npt.NDArray[np.bool_], name: str, why: str) -> None:
+    if bad.any():
+        raise DataError(f"{name}[{int(np.argmax(bad))}]: {why}")

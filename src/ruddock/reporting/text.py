@@ -1,0 +1,245 @@
+"""Plans, explanations and progress as text for people."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from io import StringIO
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ruddock.engine.outcome import Progress
+from ruddock.errors import listed
+from ruddock.tables import Table, amount, capped, number, plural
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from ruddock.modelling.plan import Explanation, Plan
+
+MOST_ROWS = 40
+WIDTH = 110
+STOPPED_BY = {
+    "time": "the time limit",
+    "nodes": "the node limit",
+    "iterations": "the iteration limit",
+    "memory": "the memory limit",
+    "user": "you",
+    "numerics": "numerical trouble",
+}
+
+
+def to_text(parts: Sequence[str | Table], width: int = WIDTH) -> str:
+    """Render sentences and tables as plain text."""
+    from rich.console import Console
+
+    console = Console(file=StringIO(), width=width, force_terminal=False, color_system=None)
+    print_parts(console, parts)
+    text = console.file.getvalue()  # type: ignore[attr-defined]
+    return "\n".join(line.rstrip() for line in text.rstrip().splitlines())
+
+
+def print_parts(console: Console, parts: Sequence[str | Table]) -> None:
+    """Print sentences and tables, a table's title above and its note below."""
+    for number_, part in enumerate(parts):
+        if isinstance(part, str):
+            console.print(part, markup=False, highlight=False, style="bold" if number_ == 0 else None)
+            continue
+        if number_:
+            console.print()
+        if part.title:
+            console.print(part.title, markup=False, highlight=False, style="bold")
+        console.print(part.to_rich())
+        if part.below:
+            console.print(part.below, markup=False, highlight=False)
+
+
+def plan_parts(plan: Plan) -> list[str | Table]:
+    """Return what is told of a plan: first the verdict, then breakdown, used decisions, binding limits."""
+    parts: list[str | Table] = [headline(plan)]
+    if not plan.found:
+        return parts + _no_plan(plan)
+    parts += [table for table in (_breakdown(plan), _quantities(plan)) if table is not None]
+    parts.append(_used(plan))
+    if len(plan.formulation.constraint_names):
+        parts.append(_binding(plan))
+    return parts
+
+
+def plan_text(plan: Plan) -> str:
+    """Return a plan as plain text."""
+    return to_text(plan_parts(plan))
+
+
+def headline(plan: Plan) -> str:
+    """Return the status in words, with the objective and its unit."""
+    title = plan.model_name
+    if plan.status == "infeasible":
+        return f"{title}: no plan exists. The constraints and bounds contradict each other."
+    if plan.status == "unbounded":
+        return f"{title}: no best plan. {plan.objective_name} can improve without end."
+    if not plan.found:
+        known = "" if not np.isfinite(plan.bound) else f" {_at_best(plan)}."
+        return f"{title}: stopped by {STOPPED_BY[plan.reason or 'numerics']} before any plan was found.{known}"
+    if plan.objective_name is None:
+        return f"{title}: a plan that meets all constraints (there is no objective)."
+    value = f"{plan.objective_name} {amount(plan.objective, plan.unit)}"
+    if plan.status == "optimal":
+        extreme = "largest" if plan.sense == "maximize" else "smallest"
+        if plan.gap <= 1e-8:
+            return f"{title}: best plan found. {value}, proven the {extreme} possible."
+        return f"{title}: plan found within the gap asked for. {value}; {_at_best(plan)} (gap {plan.gap:.2%})."
+    known = f"; {_at_best(plan)} (gap {plan.gap:.2%})" if np.isfinite(plan.bound) else ""
+    return f"{title}: stopped by {STOPPED_BY[plan.reason or 'numerics']}. Best plan so far: {value}{known}."
+
+
+def _at_best(plan: Plan) -> str:
+    edge = "at most" if plan.sense == "maximize" else "at least"
+    return f"any plan has {edge} {amount(plan.bound, plan.unit)}"
+
+
+def _breakdown(plan: Plan) -> Table | None:
+    parts = plan.breakdown()
+    if len(parts) < 2:
+        return None
+    rows = [(name, amount(value, plan.unit)) for name, value in parts.items()]
+    rows.append(("together", amount(plan.objective, plan.unit)))
+    return Table(f"What {plan.objective_name} is made of", ["part", ">value"], [tuple(map(str, row)) for row in rows])
+
+
+def _quantities(plan: Plan) -> Table | None:
+    rows: list[tuple[str, str]] = []
+    for quantity in plan.formulation.quantities:
+        values = plan.formulation.evaluate(quantity.expression, plan._values())
+        cells = quantity.expression.cells
+        names = [f"{quantity.name}[{text}]" for text in cells.texts()] if cells.axes else [quantity.name]
+        rows += [(name, amount(value, quantity.unit)) for name, value in zip(names, values.tolist(), strict=True)]
+    if not rows:
+        return None
+    shown, more = capped(rows, MOST_ROWS)
+    return Table("Quantities", ["quantity", ">value"], shown, more=more)
+
+
+def _used(plan: Plan) -> Table:
+    frame = plan.decisions()
+    used = frame[frame["value"].abs() > 1e-9]
+    title = f"Decisions used: {len(used):,} of {len(frame):,}, the others are 0"
+    if len(used) == len(frame):
+        title = f"Decisions: all {len(used):,} are used"
+    shown, more = capped(used.index.tolist(), MOST_ROWS)
+    rows = []
+    for name, row in zip(shown, used.iloc[: len(shown)].itertuples(), strict=True):
+        at = ""
+        if row.value == row.upper:
+            at = "at its upper bound" if row.lower != row.upper else "fixed"
+        elif row.value == row.lower:
+            at = "at its lower bound"
+        rows.append((name, number(row.value), row.unit, at if row.kind != "binary" else "yes"))
+    return Table(title, ["decision", ">value", "unit", ""], rows, more=more)
+
+
+def _binding(plan: Plan) -> Table:
+    frame = plan.constraints()
+    binding = frame[frame["binding"]]
+    title = f"Limits that bind: {len(binding):,} of {plural(len(frame), 'constraint')}"
+    shown, more = capped(binding.index.tolist(), MOST_ROWS)
+    priced = plan.outcome.y is not None
+    rows = []
+    for name, row in zip(shown, binding.iloc[: len(shown)].itertuples(), strict=True):
+        cells = [name, f"{row.relation} {number(row.limit)}", row.unit]
+        if priced:
+            cells.append(_worth(plan, row.shadow_price, row.unit))
+        rows.append(tuple(cells))
+    headings = ["constraint", ">limit", "unit"]
+    note = ""
+    if priced:
+        headings.append(f"one unit more of the limit changes {plan.objective_name or 'the objective'} by")
+    elif plan.formulation.objectives:
+        note = "Integer decisions move in steps, so limits have no price per unit here."
+    return Table(title, headings, rows, note=note if rows else "", more=more)
+
+
+def _worth(plan: Plan, price: float, unit: str | None) -> str:
+    if abs(price) < 1e-12:
+        return "nothing (another limit holds too)"
+    sign = "+" if price > 0 else ""
+    per = f" per {unit}" if unit else ""
+    return f"{sign}{amount(price, plan.unit)}{per}"
+
+
+def _no_plan(plan: Plan) -> list[str | Table]:
+    """Say what is known when there is no plan to show."""
+    outcome, formulation = plan.outcome, plan.formulation
+    crossed = [formulation.decision_names[j] for j in outcome.crossed_columns]
+    crossed += [formulation.constraint_names[i] for i in outcome.crossed_rows]
+    if crossed:
+        return [f"The lower limit lies above the upper one for {listed(crossed)}. Correct one of the two."]
+    if outcome.proof is not None:
+        used = np.flatnonzero(outcome.proof)
+        order = used[np.argsort(-np.abs(outcome.proof[used]), kind="stable")]
+        shown, more = capped(order.tolist(), MOST_ROWS)
+        rows = [
+            (formulation.constraint_names[i], _side(plan, i), number(abs(float(outcome.proof[i])))) for i in shown
+        ]
+        note = (
+            "Each limit, times its weight and added up, contradicts the bounds of the decisions. "
+            "One of these limits must give way."
+        )
+        title = "Constraints that cannot all hold"
+        return [Table(title, ["constraint", ">limit", ">weight"], rows, note=note, more=more)]
+    if plan.status == "infeasible":
+        return ["With decisions in fractions there would be plans; whole numbers rule all of them out."]
+    if outcome.ray is not None:
+        moving = np.flatnonzero(outcome.ray)
+        shown, more = capped(moving.tolist(), MOST_ROWS)
+        rows = [(formulation.decision_names[j], f"{outcome.ray[j]:+.6g}") for j in shown]
+        note = "Repeating this step keeps every constraint and always improves the objective: some limit is missing."
+        return [Table("Decisions that move together without limit", ["decision", ">step"], rows, note=note, more=more)]
+    return []
+
+
+def _side(plan: Plan, row: int) -> str:
+    """Return the limit of a constraint that its weight in the proof uses."""
+    assert plan.outcome.proof is not None
+    for family in plan.formulation.constraints:
+        start = plan.formulation.row_starts[family.name]
+        if start <= row < start + family.cells.size:
+            lower = plan.outcome.proof[row] > 0
+            limit = (family.lower if lower else family.upper)[row - start]
+            text = amount(float(limit), family.unit)
+            return f">= {text}" if lower else f"<= {text}"
+    raise AssertionError("a row belongs to a constraint")
+
+
+def explanation_table(explanation: Explanation) -> Table:
+    """Return an explanation as a table."""
+    rows = [
+        (str(name), number(row.coefficient), number(row.value), number(row.product))
+        for name, row in zip(explanation.terms.index, explanation.terms.itertuples(), strict=True)
+    ]
+    shown, more = capped(rows, 10 * MOST_ROWS)
+    shown = list(shown)
+    if explanation.constant:
+        shown.append(("constant", "", "", number(explanation.constant)))
+    shown.append(("together", "", "", amount(explanation.total, explanation.unit)))
+    return Table(explanation.name, ["decision", ">coefficient", ">value", ">product"], shown, more=more)
+
+
+def explanation_text(explanation: Explanation) -> str:
+    """Return an explanation as plain text."""
+    return to_text([explanation_table(explanation)])
+
+
+def progress_sentence(progress: Progress, *, maximize: bool, unit: str | None, tree: bool) -> str:
+    """Return progress as one sentence: ``12 s, 3,400 nodes, best £9,120.00, at most £9,310.00 (gap 2.08%)``."""
+    done = plural(progress.nodes, "node") if tree else plural(progress.iterations, "iteration")
+    parts = [f"{progress.seconds:.0f} s", done]
+    if np.isfinite(progress.best):
+        parts.append(f"best {amount(progress.best, unit)}")
+    elif tree:
+        parts.append("no plan yet")
+    if np.isfinite(progress.bound):
+        edge = "at most" if maximize else "at least"
+        gap = abs(progress.best - progress.bound) / max(1.0, abs(progress.best))
+        parts.append(f"{edge} {amount(progress.bound, unit)}" + (f" (gap {gap:.2%})" if np.isfinite(gap) else ""))
+    return ", ".join(parts)
