@@ -1,8 +1,9 @@
-"""Demo models of Larkmoor Honey Cooperative."""
+"""Demo models of Larkmoor Honey Cooperative, with their data."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from importlib import import_module
+from types import ModuleType
 from typing import TYPE_CHECKING
 
 from ruddock.errors import ModelError, known
@@ -11,41 +12,28 @@ from ruddock.tables import Table
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
-
-def packing_week() -> Model:
-    """Jars, mead and hampers from one week's extraction hours, wax and shelf."""
-    from ruddock.modelling.model import Model
-
-    model = Model("Packing week")
-    jars = model.decide("jars", unit="jar")
-    mead = model.decide("mead", unit="bottle")
-    hampers = model.decide("hampers", upper=40, kind="integer", unit="hamper")
-    model.maximize("margin", unit="£", jars=4.2 * jars, mead=9.5 * mead, hampers=31 * hampers)
-    model.require("extraction", 0.5 * jars + 1.2 * mead <= 640, unit="hour")
-    model.require("wax", 0.1 * jars + 2 * hampers <= 150, unit="kg")
-    model.require("shelf", (jars - mead).between(10, 200))
-    return model
+DEMOS = ("packing-week", "spring-haulage", "blending")
 
 
-DEMOS: dict[str, Callable[[], Model]] = {"packing-week": packing_week}
-
-
-def _known(name: str) -> Callable[[], Model]:
-    if name not in DEMOS:
-        raise ModelError(f"there is no demo called {name!r}; {known(name, DEMOS)}")
-    return DEMOS[name]
+def _module(name: str) -> ModuleType:
+    plain = name.strip().lower().replace(" ", "-").replace("_", "-")
+    if plain not in DEMOS:
+        raise ModelError(f"there is no demo called {name!r}; {known(plain, DEMOS)}")
+    return import_module(f"ruddock.demos.{plain.replace('-', '_')}")
 
 
 def build(name: str) -> Model:
-    """Return a demo model by name."""
-    return _known(name)()
+    """Return a demo model by name: ``packing-week``, ``spring-haulage`` or ``blending``."""
+    model: Model = _module(name).build()
+    return model
 
 
 def question(name: str) -> str:
     """Return what a demo model asks."""
-    return str(_known(name).__doc__).strip()
+    return str(_module(name).QUESTION)
 
 
 def catalogue() -> Table:
     """Return the list of demo models."""
-    return Table("Demo models", ["name", "question"], [(name, question(name)) for name in DEMOS])
+    rows = [(name, question(name)) for name in DEMOS]
+    return Table("Demo models of Larkmoor Honey Cooperative", ["name", "question"], rows)

@@ -98,6 +98,14 @@ class Formulation:
         sizes = np.cumsum([0] + [family.cells.size for family in self.constraints])
         return {family.name: int(start) for family, start in zip(self.constraints, sizes, strict=False)}
 
+    def member_at(self, column: int) -> tuple[Decisions, int]:
+        """Return the family that a column belongs to, and which of its members it is."""
+        for family in self.decisions:
+            if column < len(family):
+                return family, column
+            column -= len(family)
+        raise IndexError("there is no such column")
+
     def columns_for(self, numbers: np.ndarray, what: str) -> np.ndarray:
         """Translate decision numbers to columns; raise if a decision was dropped."""
         columns = self.column_of[numbers]

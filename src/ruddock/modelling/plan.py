@@ -96,7 +96,15 @@ class Plan:
         """Whether there are values to read: a feasible plan, best or not."""
         return self.outcome.x is not None and self.status in ("optimal", "stopped")
 
-    def _values(self) -> Floats:
+    @property
+    def values(self) -> Floats:
+        """The values of all decisions in their order.
+
+        Raises
+        ------
+        NoPlanError
+            If there is no plan.
+        """
         if self.outcome.x is None or not self.found:
             if self.status == "infeasible":
                 text = "no plan exists: the constraints contradict each other. Print the plan to see which ones do"
@@ -139,7 +147,7 @@ class Plan:
         NoPlanError
             If there is no plan.
         """
-        self._values()
+        self.values
         return self._sign * self.outcome.objective + 0.0
 
     @property
@@ -154,7 +162,7 @@ class Plan:
 
     def breakdown(self) -> pd.Series[float]:
         """Return the objective by its named parts, or by decision family if it was written as one."""
-        x = self._values()
+        x = self.values
         objective = self._solved_for
         if objective is None:
             return pd.Series(dtype=float, name="value")
@@ -176,7 +184,7 @@ class Plan:
 
     def objectives(self) -> pd.Series[float]:
         """Return the value of every objective of the model under this plan."""
-        x = self._values()
+        x = self.values
         values = {
             objective.name: sum(float(self.formulation.evaluate(p, x)[0]) for p in objective.parts.values())
             for objective in self.formulation.objectives
@@ -204,11 +212,11 @@ class Plan:
         names = self.formulation.decision_names
         if name not in names:
             raise ModelError(f"the plan has no decision called {name!r}; {known(name, names)}")
-        return float(self._values()[names.index(name)])
+        return float(self.values[names.index(name)])
 
     def value(self, expression: Expression | Term) -> Any:
         """Return the value of any expression of the model: a number, or a Series indexed by label."""
-        x = self._values()
+        x = self.values
         if isinstance(expression, Term):
             expression = expression.expression()
         values = self.formulation.evaluate(expression, x)
@@ -249,7 +257,7 @@ class Plan:
             value, unit, kind, lower, upper, reduced_cost. The reduced cost is the change of the
             objective as written per unit more of the decision; NaN for models with integer decisions.
         """
-        x = self._values()
+        x = self.values
         families = self.formulation.decisions
         reduced = self.outcome.reduced
         frame = pd.DataFrame(
@@ -281,7 +289,7 @@ class Plan:
             Slack is the distance to it, negative when violated. The shadow price is the change of
             the objective as written per unit more of the limit; NaN for models with integer decisions.
         """
-        self._values()
+        self.values
         assert self.outcome.activity is not None
         families = self.formulation.constraints
         activity = self.outcome.activity
@@ -327,7 +335,7 @@ class Plan:
         ModelError
             If there is nothing of that name, or it is a whole family.
         """
-        x = self._values()
+        x = self.values
         expression, row, unit = self._find(name)
         own = np.flatnonzero(expression.rows == row)
         columns = self.formulation.columns_for(expression.columns[own], name)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from io import StringIO
 from typing import TYPE_CHECKING
 
@@ -15,9 +16,12 @@ from ruddock.tables import Table, amount, capped, number, plural
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from ruddock.modelling.decisions import Decisions
     from ruddock.modelling.plan import Explanation, Plan
+    from ruddock.problem import Floats
 
 MOST_ROWS = 40
+MOST_ACROSS = 9  # labels side by side in a two-way table
 WIDTH = 110
 STOPPED_BY = {
     "time": "the time limit",
@@ -60,7 +64,7 @@ def plan_parts(plan: Plan) -> list[str | Table]:
     if not plan.found:
         return parts + _no_plan(plan)
     parts += [table for table in (_breakdown(plan), _quantities(plan)) if table is not None]
-    parts.append(_used(plan))
+    parts += _used(plan)
     if len(plan.formulation.constraint_names):
         parts.append(_binding(plan))
     return parts
@@ -110,7 +114,7 @@ def _breakdown(plan: Plan) -> Table | None:
 def _quantities(plan: Plan) -> Table | None:
     rows: list[tuple[str, str]] = []
     for quantity in plan.formulation.quantities:
-        values = plan.formulation.evaluate(quantity.expression, plan._values())
+        values = plan.formulation.evaluate(quantity.expression, plan.values)
         cells = quantity.expression.cells
         names = [f"{quantity.name}[{text}]" for text in cells.texts()] if cells.axes else [quantity.name]
         rows += [(name, amount(value, quantity.unit)) for name, value in zip(names, values.tolist(), strict=True)]
@@ -120,22 +124,56 @@ def _quantities(plan: Plan) -> Table | None:
     return Table("Quantities", ["quantity", ">value"], shown, more=more)
 
 
-def _used(plan: Plan) -> Table:
-    frame = plan.decisions()
-    used = frame[frame["value"].abs() > 1e-9]
-    title = f"Decisions used: {len(used):,} of {len(frame):,}, the others are 0"
-    if len(used) == len(frame):
-        title = f"Decisions: all {len(used):,} are used"
-    shown, more = capped(used.index.tolist(), MOST_ROWS)
+def _used(plan: Plan) -> list[Table]:
+    """Return the decisions that are used: families on two axes as two-way tables, all others in a list."""
+    x = plan.values
+    used = np.abs(x) > 1e-9
+    title = f"Decisions used: {int(used.sum()):,} of {len(x):,}, the others are 0"
+    if used.all():
+        title = f"Decisions: all {len(x):,} are used"
+    wide, rest = [], np.zeros(len(x), dtype=bool)
+    for family in plan.formulation.decisions:
+        start = plan.formulation.starts[family.name]
+        own = slice(start, start + len(family))
+        if len(family.axes) == 2 and used[own].any() and len(family.axes[1]) <= MOST_ACROSS:
+            wide.append(_two_way(family, x[own]))
+        else:
+            rest[own] = used[own]
+    tables = [_list_of(plan, np.flatnonzero(rest))] if rest.any() or not wide else []
+    tables += wide
+    return [replace(tables[0], title=f"{title}\n{tables[0].title}".rstrip()), *tables[1:]]
+
+
+def _two_way(family: Decisions, values: Floats) -> Table:
+    """Return the rows that are used: the last axis across; blank where there is no such decision."""
+    down, across = family.axes
+    grid = np.full((len(down), len(across)), np.nan)
+    grid[family.cells.codes[0], family.cells.codes[1]] = values
+    used = np.flatnonzero((np.abs(np.nan_to_num(grid)) > 1e-9).any(axis=1))
+    shown, more = capped(used.tolist(), MOST_ROWS)
+    unit = f" ({family.unit})" if family.unit else ""
+    rows = [(down.texts[i], *("" if np.isnan(v) else number(v) for v in grid[i].tolist())) for i in shown]
+    unused = [text for i, text in enumerate(down.texts) if i not in set(used.tolist())]
+    note = f"Nothing at {listed(unused)}." if unused else ""
+    headings = [f"{down.name} \\ {across.name}", *(f">{text}" for text in across.texts)]
+    return Table(f"{family.name}{unit}", headings, rows, note=note, more=more)
+
+
+def _list_of(plan: Plan, which: np.ndarray) -> Table:
+    """Return decisions one below the other, with the bound that they stand at."""
+    formulation = plan.formulation
+    shown, more = capped(which.tolist(), MOST_ROWS)
     rows = []
-    for name, row in zip(shown, used.iloc[: len(shown)].itertuples(), strict=True):
-        at = ""
-        if row.value == row.upper:
-            at = "at its upper bound" if row.lower != row.upper else "fixed"
-        elif row.value == row.lower:
-            at = "at its lower bound"
-        rows.append((name, number(row.value), row.unit, at if row.kind != "binary" else "yes"))
-    return Table(title, ["decision", ">value", "unit", ""], rows, more=more)
+    for j in shown:
+        family, at = formulation.member_at(j)
+        value, low, high = float(plan.values[j]), float(family.lower[at]), float(family.upper[at])
+        where = "at its lower bound" if value == low else "at its upper bound" if value == high else ""
+        if low == high:
+            where = "fixed"
+        if family.kind == "binary":
+            where = "yes"
+        rows.append((family.member(at), number(value), family.unit or "", where))
+    return Table("", ["decision", ">value", "unit", ""], rows, more=more)
 
 
 def _binding(plan: Plan) -> Table:

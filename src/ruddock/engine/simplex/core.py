@@ -97,6 +97,7 @@ class Core:
         i: cython.int
         j: cython.int
         lost: cython.int
+        self.row.clear()  # its values carry the weights over
         for i in range(self.m):
             self.row.value[self.head[i]] = self.weight[i]
         lost = self.factor.factor(self.head, self.n, self.ap, self.ai, self.ax)
@@ -191,8 +192,9 @@ class Core:
                     if result[j] == 0.0:
                         places[count] = j
                         count += 1
-                        result[j] = 1e-100
-                    result[j] += y * factor[e]
+                    total = result[j] + y * factor[e]
+                    # what cancels keeps a trace, so that it is not listed twice
+                    result[j] = total if total != 0.0 else 1e-100
         else:
             starts = self.ap
             index = self.ai

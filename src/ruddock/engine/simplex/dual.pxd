@@ -14,6 +14,7 @@ cdef class DualSimplex:
     cdef public double infeasibility
     cdef public long long flips
     cdef int stalled
+    cdef int perturbations
     cdef public int retries
 
     cdef int _run(self, long long budget, long long limit) noexcept nogil

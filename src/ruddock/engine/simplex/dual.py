@@ -29,6 +29,7 @@ FREE = cython.declare(cython.int, 3)
 INFINITY = cython.declare(cython.double, float("inf"))
 SMALL = cython.declare(cython.double, 1e-9)  # row entries below this never become pivots
 STALL = cython.declare(cython.int, 60)  # steps without dual progress before costs are perturbed
+MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run
 
 
 class DualSimplex:
@@ -47,11 +48,11 @@ class DualSimplex:
         self.cutoff = float("inf")
         self.objective = self.infeasibility = 0.0
         self.flips = 0
-        self.stalled = self.retries = 0
+        self.stalled = self.retries = self.perturbations = 0
 
     def start(self):
         """Factorise if needed and take the present basis as the starting point."""
-        self.stalled = self.retries = 0
+        self.stalled = self.retries = self.perturbations = 0
         self._refresh()
 
     def perturb(self):
@@ -184,7 +185,8 @@ class DualSimplex:
         self.core.price(self.core.rho, self.core.row)
         self.position = p
         self._gather()
-        c = self.points.choose(slope, self.core.dual_tolerance)
+        # a shortfall within the tolerance is no infeasibility: do not step past the last breakpoint for it
+        c = self.points.choose(slope - self.core.primal_tolerance, self.core.dual_tolerance)
         if c < 0:
             return 2 if self.core.factor.updates == 0 else 1
         q = self.points.item[c]
@@ -298,7 +300,7 @@ class DualSimplex:
             self.core.touched += self.core.row.count
         self.core.d[r] = -step
         self.core.d[q] = 0.0
-        if self.stalled > STALL and not self.core.cost_changed:
+        if self.stalled > STALL and self.perturbations < MOST_PERTURBATIONS:
             self._perturb()
 
     def _step_primal(self, p, q, r):
@@ -349,3 +351,4 @@ class DualSimplex:
             self.core.d[j] += step
         self.core.cost_changed = True
         self.stalled = 0
+        self.perturbations += 1

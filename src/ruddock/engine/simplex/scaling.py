@@ -36,4 +36,6 @@ def _middle(logs: Floats, group: np.ndarray, size: int) -> Floats:
     low, high = np.full(size, np.inf), np.full(size, -np.inf)
     np.minimum.at(low, group, logs)
     np.maximum.at(high, group, logs)
-    return np.where(np.isfinite(low), (low + high) / 2, 0.0)
+    empty = np.isinf(low)
+    low[empty] = high[empty] = 0.0
+    return (low + high) / 2

@@ -11,6 +11,7 @@ either method are removed at its end, and the other one cleans up what that leav
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -198,7 +199,6 @@ class LinearSolver:
         crossed = self._crossed()
         if crossed is not None:
             return crossed
-        before = self.counters.iterations
         core = self._core
         core.primal_tolerance = core.dual_tolerance = TOLERANCE
         warm = self._codes is not None
@@ -237,8 +237,7 @@ class LinearSolver:
         self.counters.factorisations = int(core.refactorings)
         if outcome is None:
             outcome = self._stopped("numerics")
-        outcome.counters.iterations = self.counters.iterations - before
-        return outcome
+        return replace(outcome, counters=replace(self.counters))
 
     def _crossed(self) -> Outcome | None:
         """Return the infeasible outcome of limits that cross, or None."""

@@ -84,7 +84,8 @@ class Domain:
         off = self.semis[np.abs(x[self.semis]) <= INTEGRALITY]
         on = np.setdiff1d(self.semis, off)
         lower[on], upper[on] = self.on_lower[on], self.on_upper[on]
-        lower[self.integers] = upper[self.integers] = np.round(x[self.integers])
+        whole = np.clip(np.round(x[self.integers]), lower[self.integers], upper[self.integers])
+        lower[self.integers] = upper[self.integers] = whole
         lower[off] = upper[off] = 0.0
         return lower, upper
 

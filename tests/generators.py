@@ -1,0 +1,162 @@
+"""Random problems of many structures, each from a seed."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import sparse
+
+from ruddock.problem import Problem
+
+inf = np.inf
+STRUCTURES = ("mixed", "equalities", "degenerate", "ill-scaled", "transport", "staircase", "boxed", "free")
+
+
+def sparse_integers(rng: np.random.Generator, m: int, n: int, density: float) -> sparse.csc_matrix:
+    """Return a sparse matrix of small whole numbers with something in every column."""
+    mask = rng.random((m, n)) < density
+    mask[rng.integers(0, m, n), np.arange(n)] = True
+    return sparse.csc_matrix(np.where(mask, rng.integers(1, 10, (m, n)) * rng.choice([-1, 1, 1], (m, n)), 0.0))
+
+
+def random_lp(structure: str, seed: int, m: int, n: int, wish: str) -> Problem:
+    """Return a linear problem that is likely to be ``wish``: optimal, infeasible or unbounded."""
+    rng = np.random.default_rng([seed, STRUCTURES.index(structure), m, n])
+    if structure == "transport":
+        return transport(rng, max(2, m // 2), max(2, m - m // 2), wish)
+    if structure == "staircase":
+        return staircase(rng, max(2, m // 4), wish)
+    a = sparse_integers(rng, m, n, min(1.0, 4.0 / m + 0.02))
+    lower, upper = np.zeros(n), np.full(n, inf)
+    if structure in ("boxed", "mixed"):
+        which = rng.random(n) < (0.9 if structure == "boxed" else 0.3)
+        upper[which] = rng.integers(1, 20, which.sum())
+        lower[which] -= rng.integers(0, 5, which.sum())
+        fixed = rng.random(n) < 0.05
+        upper[fixed] = lower[fixed]
+    if structure in ("free", "mixed"):
+        which = rng.random(n) < (0.6 if structure == "free" else 0.15)
+        lower[which], upper[which] = -inf, inf
+        below = rng.random(n) < 0.1
+        lower[below], upper[below] = -inf, rng.integers(0, 5, below.sum())
+    point = np.clip(rng.integers(0, 6, n), lower, np.where(np.isinf(upper), 6, upper)).astype(float)
+    point[~np.isfinite(point)] = 0.0
+    activity = a @ point
+    slack = rng.integers(0, 8, m).astype(float)
+    if structure == "degenerate":
+        point[:] = 0
+        activity, slack = np.zeros(m), np.where(rng.random(m) < 0.8, 0.0, slack)
+    kind = rng.integers(0, 4, m)
+    if structure == "equalities":
+        kind[rng.random(m) < 0.7] = 2
+    row_lower = np.select([kind == 0, kind == 1, kind == 2], [np.full(m, -inf), activity - slack, activity], activity - slack)
+    row_upper = np.select([kind == 0, kind == 1, kind == 2], [activity + slack, np.full(m, inf), activity], activity + 2)
+    y = rng.integers(-5, 6, m).astype(float)
+    y = np.where(np.isneginf(row_lower), np.minimum(y, 0), np.where(np.isposinf(row_upper), np.maximum(y, 0), y))
+    costs = a.T @ y + np.where(np.isinf(lower) & np.isinf(upper), 0.0, rng.integers(0, 6, n))
+    costs = np.where(np.isinf(lower) & np.isfinite(upper), a.T @ y - rng.integers(0, 6, n), costs)
+    if wish == "unbounded":
+        costs = rng.integers(-9, 3, n).astype(float)
+        row_lower[np.isfinite(row_upper) & (rng.random(m) < 0.9)] = -inf
+        row_upper[rng.random(m) < 0.6] = inf
+        row_upper[np.isneginf(row_lower) & np.isinf(row_upper)] = 1e3
+    if wish == "infeasible":
+        # a hidden contradiction: a combination of rows demands more than the bounds can give
+        rows = rng.choice(m, min(m, 4), replace=False)
+        weights = rng.integers(1, 4, len(rows)).astype(float)
+        combination = sparse.csc_matrix(weights @ a[rows])
+        lower = np.where(np.isinf(lower), -50.0, lower)
+        upper = np.where(np.isinf(upper), 50.0, upper)
+        row_upper[rows] = np.where(np.isinf(row_upper[rows]), activity[rows] + 5, row_upper[rows])
+        need = float(weights @ row_upper[rows]) + 1.0
+        a = sparse.vstack([a, combination], format="csc")
+        row_lower, row_upper = np.append(row_lower, need), np.append(row_upper, inf)
+    if structure == "ill-scaled":
+        rows, columns = 10.0 ** rng.integers(-4, 5, a.shape[0]), 10.0 ** rng.integers(-3, 4, n)
+        a = sparse.diags(rows) @ a @ sparse.diags(columns)
+        row_lower, row_upper = row_lower * rows, row_upper * rows
+        lower, upper, costs = lower / columns, upper / columns, costs * columns
+    return Problem.build(a, row_lower, row_upper, lower, upper, costs, offset=float(rng.integers(-3, 4)))
+
+
+def transport(rng: np.random.Generator, origins: int, targets: int, wish: str) -> Problem:
+    """Return a transport problem; degenerate, since partial sums of supply and demand coincide."""
+    i, j = np.divmod(np.arange(origins * targets), targets)
+    arcs = np.arange(origins * targets)
+    a = sparse.coo_matrix(
+        (np.ones(2 * len(arcs)), (np.concatenate((i, origins + j)), np.concatenate((arcs, arcs)))),
+        shape=(origins + targets, len(arcs)),
+    )
+    need = rng.integers(1, 5, targets).astype(float) * 10
+    have = np.full(origins, need.sum() / origins) if rng.random() < 0.5 else rng.multinomial(int(need.sum()), np.ones(origins) / origins).astype(float)
+    costs = rng.integers(1, 20, len(arcs)).astype(float)
+    upper = np.full(len(arcs), inf)
+    if wish == "infeasible":
+        need[0] += 1
+    lower = np.zeros(len(arcs))
+    if wish == "unbounded":
+        costs[:2] = -30.0
+        lower[1], costs[1] = -inf, 40.0  # shipping backwards pays, along a cycle
+        lower[targets] = -inf
+    return Problem.build(a, np.concatenate((np.zeros(origins), need)), np.concatenate((have, np.full(targets, inf))), lower, upper, costs)
+
+
+def staircase(rng: np.random.Generator, periods: int, wish: str) -> Problem:
+    """Return a multi-period stock problem: make, store and overtime in each period."""
+    need = rng.integers(5, 30, periods).astype(float)
+    make, store, over = (np.arange(periods) * 3 + k for k in range(3))
+    rows, columns, values = [], [], []
+    for t in range(periods):
+        rows += [t, t, t]
+        columns += [make[t], over[t], store[t]]
+        values += [1.0, 1.0, -1.0]
+        if t:
+            rows.append(t)
+            columns.append(store[t - 1])
+            values.append(1.0)
+        rows += [periods + t] * 2
+        columns += [make[t], over[t]]
+        values += [2.0, 2.0]
+    a = sparse.coo_matrix((values, (rows, columns)), shape=(2 * periods, 3 * periods))
+    costs, upper = np.zeros(3 * periods), np.full(3 * periods, inf)
+    costs[make], costs[store], costs[over] = rng.integers(3, 9, periods), 1.0, 15.0
+    upper[make], upper[store] = 18.0, 40.0
+    room = np.full(periods, 70.0)
+    if wish == "infeasible":
+        room[: periods // 2 + 1] = 8.0
+    if wish == "unbounded":
+        costs[store[-1]], upper[store[-1]], room[-1] = -20.0, inf, inf
+    return Problem.build(
+        a,
+        np.concatenate((need, np.full(periods, -inf))),
+        np.concatenate((need, room)),
+        np.zeros(3 * periods),
+        upper,
+        costs,
+    )
+
+
+def klee_minty(n: int) -> Problem:
+    """Return the cube that makes simple pivoting rules visit all of its corners."""
+    a = np.eye(n)
+    for i in range(n):
+        for j in range(i):
+            a[i, j] = 2.0 ** (i - j + 1)
+    limits = 5.0 ** np.arange(1, n + 1)
+    return Problem.build(a, np.full(n, -inf), limits, np.zeros(n), np.full(n, inf), -(2.0 ** np.arange(n - 1, -1, -1)))
+
+
+def cycling() -> dict[str, Problem]:
+    """Return small problems known to make the textbook method cycle, with their optimal values."""
+    beale = Problem.build(
+        [[0.25, -60, -1 / 25, 9], [0.5, -90, -1 / 50, 3], [0, 0, 1, 0]],
+        np.full(3, -inf), [0, 0, 1], np.zeros(4), np.full(4, inf), [-0.75, 150, -0.02, 6],
+    )  # fmt: skip
+    kuhn = Problem.build(
+        [[-2, -9, 1, 9], [1 / 3, 1, -1 / 3, -2], [2, 3, -1, -12]],
+        np.full(3, -inf), [0, 0, 2], np.zeros(4), np.full(4, inf), [-2, -3, 1, 12],
+    )  # fmt: skip
+    marshall = Problem.build(
+        [[0.4, 0.2, -1.4, -0.2], [-7.8, -1.4, 7.8, 0.4]],
+        np.full(2, -inf), [0, 0], np.zeros(4), [1, inf, inf, inf], [-2.3, -2.15, 13.55, 0.4],
+    )  # fmt: skip
+    return {"beale": beale, "kuhn": kuhn, "marshall": marshall}
