@@ -71,7 +71,9 @@ def random_lp(structure: str, seed: int, m: int, n: int, wish: str) -> Problem:
         a = sparse.vstack([a, combination], format="csc")
         row_lower, row_upper = np.append(row_lower, need), np.append(row_upper, inf)
     if structure == "ill-scaled":
-        rows, columns = 10.0 ** rng.integers(-4, 5, a.shape[0]), 10.0 ** rng.integers(-3, 4, n)
+        # short binary fractions, so that exact arithmetic stays fast; eight orders of magnitude
+        rows = 2.0 ** rng.integers(-13, 14, a.shape[0]) * rng.choice([1.0, 3.0, 5.0], a.shape[0])
+        columns = 2.0 ** rng.integers(-10, 11, n)
         a = sparse.diags(rows) @ a @ sparse.diags(columns)
         row_lower, row_upper = row_lower * rows, row_upper * rows
         lower, upper, costs = lower / columns, upper / columns, costs * columns
@@ -160,3 +162,32 @@ def cycling() -> dict[str, Problem]:
         np.full(2, -inf), [0, 0], np.zeros(4), [1, inf, inf, inf], [-2.3, -2.15, 13.55, 0.4],
     )  # fmt: skip
     return {"beale": beale, "kuhn": kuhn, "marshall": marshall}
+
+
+def two_product_staircase(periods: int) -> Problem:
+    """Return stock of two products over periods: balances, shared hours, and a ramp between periods."""
+    rng = np.random.default_rng(750)
+    make, store, over = (np.arange(2 * periods).reshape(periods, 2) + 2 * periods * k for k in range(3))
+    rows, columns, values, low, high = [], [], [], [], []
+
+    def row(terms: list[tuple[int, float]], lower: float, upper: float) -> None:
+        for column, value in terms:
+            rows.append(len(low))
+            columns.append(column)
+            values.append(value)
+        low.append(lower)
+        high.append(upper)
+
+    for t in range(periods):
+        for k in range(2):
+            need = float(rng.integers(5, 40))
+            before = [(int(store[t - 1, k]), 1.0)] if t else []
+            row([(int(make[t, k]), 1.0), (int(over[t, k]), 1.0), (int(store[t, k]), -1.0), *before], need, need)
+        hours = [(int(make[t, k]), 1.5 + k) for k in range(2)]
+        row([*hours, *((int(over[t, k]), 0.5 + 0.25 * k) for k in range(2))], -inf, float(rng.integers(85, 120)))
+        back = [(int(make[t - 1, k]), -1.0 - k) for k in range(2)] if t else []
+        row([*((int(make[t, k]), 1.0 + k) for k in range(2)), *back], -25.0, 25.0 if t else inf)
+    costs = np.zeros(6 * periods)
+    costs[make.ravel()], costs[store.ravel()], costs[over.ravel()] = rng.integers(3, 12, 2 * periods), 0.5, 25.0
+    a = sparse.coo_matrix((values, (rows, columns)), shape=(len(low), 6 * periods))
+    return Problem.build(a, low, high, np.zeros(6 * periods), np.full(6 * periods, inf), costs)
