@@ -105,6 +105,7 @@ class Cells:
 
         ``other`` must have all of these axes and may have more.
         """
+        check_axes(self, other)
         if other is self or (self.full and other.full and self.axes == other.axes):
             return None
         keys = other.keys(self.names)
@@ -157,8 +158,9 @@ def join(a: Cells, b: Cells) -> tuple[Cells, Positions | None, Positions | None]
     Returns
     -------
     (cells, from_a, from_b)
-        ``cells`` has the axes of ``a``, then those only ``b`` has; the positions tell the cell of
-        ``a`` and of ``b`` that each came from, None meaning each from the one in its place.
+        ``cells`` has the axes of the side that holds all of them in that side's order, else the
+        axes of ``a``, then those only ``b`` has; the positions tell the cell of ``a`` and of ``b``
+        that each came from, None meaning each from the one in its place.
     """
     check_axes(a, b)
     if set(b.names) <= set(a.names):

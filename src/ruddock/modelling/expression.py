@@ -214,7 +214,10 @@ class Expression:
             extra = project(self.cells, [n_ for n_ in rest if n_ not in opening.cells.names])[0]
             cells, again, _ = join(cells, extra)
             source = source if again is None else (again if source is None else source[again])
-        return later._plus(opening._gather(cells, source), 1.0)
+        joined = later._plus(opening._gather(cells, source), 1.0)
+        found = joined.cells.lookup(self.cells)
+        same = found is not None and joined.cells.size == self.cells.size and bool((found >= 0).all())
+        return joined._gather(self.cells, found) if same else joined
 
     # ------------------------------------------------------------------ arithmetic
 

@@ -1,0 +1,234 @@
+"""Reading a plan: values by label, prices by sign, explanations, and what is said when there is none."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import ruddock as rk
+from ruddock import demos
+
+
+def packing(whole: bool = True) -> rk.Model:
+    model = rk.Model("Packing")
+    jars, mead = model.decide("jars", unit="jar"), model.decide("mead")
+    hampers = model.decide("hampers", upper=40, kind="integer" if whole else "continuous")
+    model.maximize("margin", unit="£", jars=4.2 * jars, mead=9.5 * mead, rest=31 * hampers - 100)
+    model.require("extraction", 0.5 * jars + 1.2 * mead <= 640, unit="hour")
+    model.require("wax", 0.1 * jars + 2 * hampers <= 150, unit="kg")
+    model.require("shelf", (jars - mead).between(10, 200))
+    return model
+
+
+def test_values_by_family_name_and_expression() -> None:
+    model = demos.build("spring-haulage")
+    plan = model.solve()
+    ship, used = model["ship"], model["used"]
+    assert plan.objective == pytest.approx(429.25)
+    assert plan[used].index.name == "apiary"
+    assert plan["used"].loc["Gorse"] == 1
+    assert plan[ship].loc[("Gorse", "Abbey")] == 90
+    table = plan.table(ship)
+    assert table.loc["Sallow", "Priory"] == 45
+    assert np.isnan(table.loc["Fell", "Priory"])
+    assert list(table.columns) == ["Quay", "Abbey", "Station", "Priory"]
+    assert plan.value(ship.sum("market")).loc["Gorse"] == 150
+    assert plan.value(ship["Whin", "Quay"]) == 60
+    assert plan.quantities()["sent"].loc["Whin"] == 60
+    assert plan.breakdown().to_dict() == pytest.approx({"haulage": 274.25, "rent": 155})
+    assert len(plan.decisions(nonzero=True)) == 8
+    assert set(plan.constraints(binding=True).index) >= {"demand[Quay]", "supply[Gorse]"}
+
+
+def test_prices_carry_the_sign_of_the_objective_as_written() -> None:
+    for maximise in (True, False):
+        model = rk.Model("signs")
+        x, y = model.decide("x"), model.decide("y", upper=30)
+        if maximise:
+            model.maximize("gain", 3 * x + 2 * y)
+        else:
+            model.minimize("loss", -3 * x - 2 * y)
+        model.require("limit", x + y <= 10)
+        model.require("least", y >= 4)
+        sign = 1 if maximise else -1
+        plan = model.solve()
+        rows, columns = plan.constraints(), plan.decisions()
+        assert plan.objective == sign * 26
+        assert rows.loc["limit", "shadow_price"] == sign * 3
+        assert rows.loc["least", "shadow_price"] == sign * -1
+        assert columns["reduced_cost"].tolist() == [0, 0]
+        assert rows["slack"].tolist() == [0, 0]
+
+
+@pytest.mark.parametrize("name", ["extraction", "wax", "shelf"])
+def test_a_shadow_price_is_what_one_more_unit_brings(name: str) -> None:
+    base = packing(whole=False).solve()
+    price = base.constraints().loc[name, "shadow_price"]
+    model = packing(whole=False)
+    jars, mead, hampers = model["jars"], model["mead"], model["hampers"]
+    more = {
+        "extraction": 0.5 * jars + 1.2 * mead <= 640.5,
+        "wax": 0.1 * jars + 2 * hampers <= 150.5,
+        "shelf": (jars - mead).between(10, 200.5),
+    }[name]
+    model.drop(name)
+    model.require(name, more)
+    assert (model.solve().objective - base.objective) / 0.5 == pytest.approx(price, abs=1e-6)
+
+
+def test_a_range_names_the_side_its_price_belongs_to() -> None:
+    model = rk.Model("range")
+    x = model.decide("x", upper=50)
+    model.minimize("cost", 2 * x)
+    model.require("span", x.between(10, 20))
+    row = model.solve().constraints().loc["span"]
+    assert (row["relation"], row["limit"], row["slack"], row["shadow_price"]) == (">=", 10, 0, 2)
+
+
+def test_explanations_add_up() -> None:
+    plan = packing().solve()
+    for name, total in {"wax": 131.7647059, "margin": plan.objective, "rest": 1140.0}.items():
+        told = plan.explain(name)
+        assert told.terms["product"].sum() + told.constant == pytest.approx(told.total)
+        assert told.total == pytest.approx(total)
+    assert plan.explain("wax").terms.loc["hampers"].tolist() == [2, 40, 80]
+    assert "131.7647 kg" in str(plan.explain("wax"))
+    with pytest.raises(rk.ModelError, match="did you mean 'extraction'"):
+        plan.explain("extration")
+    haulage = demos.build("spring-haulage").solve()
+    assert haulage.explain("demand[Quay]").total == 70
+    assert haulage.explain("sent[Whin]").total == 60
+    with pytest.raises(rk.ModelError, match=r"family of 4; name one member, such as 'demand\[Quay\]'"):
+        haulage.explain("demand")
+
+
+def test_the_printed_plan_says_what_matters() -> None:
+    text = str(packing().solve())
+    assert text.startswith("Packing: best plan found. margin £6,331.76, proven the largest possible.")
+    for part in ("together", "all 3 are used", "at its upper bound", "Limits that bind: 2 of 3", "<= 640"):
+        assert part in text
+    priced = str(packing(whole=False).solve())
+    assert "+£8.06 per hour" in priced
+    haulage = str(demos.build("spring-haulage").solve())
+    assert "apiary \\ market" in haulage
+    assert "Nothing at Fell, Mere" in haulage
+
+
+def test_notebooks_get_escaped_html() -> None:
+    model = rk.Model("<b>bold</b>")
+    x = model.decide("x", rk.Axis("a", ["<i>", "&"]), upper=1)
+    model.maximize("gain", x.sum())
+    html = model.solve()._repr_html_()
+    assert "<b>" not in html
+    assert "&lt;b&gt;bold" in html
+    assert "x[&lt;i&gt;]" in html
+    assert "<table>" in model.describe()._repr_html_()
+
+
+def clash() -> rk.Model:
+    model = rk.Model("Clash")
+    x = model.decide("x")
+    model.minimize("cost", x)
+    model.require("least", x >= 5)
+    model.require("most", x <= 4)
+    return model
+
+
+def endless() -> rk.Model:
+    model = rk.Model("Endless")
+    x, y = model.decide("x"), model.decide("y")
+    model.maximize("gain", x + y)
+    model.require("near", x - y <= 4)
+    return model
+
+
+@pytest.mark.parametrize(
+    ("model", "status", "told"),
+    [(clash(), "infeasible", ("no plan exists", "least", "most")), (endless(), "unbounded", ("without end", "+1", "some limit is missing"))],
+)
+def test_no_plan_is_a_status_with_a_reason_and_values_are_refused(model: rk.Model, status: str, told: tuple[str, ...]) -> None:
+    plan = model.solve()
+    assert plan.status == status
+    assert not plan.found
+    assert all(word in str(plan) for word in told)
+    reads = [lambda: plan.objective, lambda: plan["x"], plan.decisions, plan.constraints, plan.breakdown, lambda: plan.explain("cost")]
+    for read in reads:
+        with pytest.raises(rk.NoPlanError, match=plan.model_name):
+            read()
+
+
+def test_stopped_before_any_plan() -> None:
+    plan = demos.build("blending").solve(iteration_limit=0)
+    assert (plan.status, plan.reason) == ("stopped", "iterations")
+    with pytest.raises(rk.NoPlanError, match="allow more iterations"):
+        _ = plan.objective
+    assert "stopped by the iteration limit before any plan was found" in str(plan)
+
+
+def test_objectives_are_solved_in_written_order() -> None:
+    model = rk.Model("two goals")
+    x, y = model.decide("x", upper=8), model.decide("y", upper=8)
+    model.maximize("margin", x + y)
+    model.minimize("wear", 3 * x + y)
+    model.require("room", x + y <= 10)
+    plan = model.solve()
+    assert plan.objectives().to_dict() == pytest.approx({"margin": 10, "wear": 14})
+    assert plan[x] == pytest.approx(2)
+    assert plan.objective_name == "wear"
+
+
+def test_no_objective_asks_for_any_plan() -> None:
+    model = rk.Model("any")
+    x = model.decide("x", rk.Axis("a", [1, 2]), kind="integer")
+    model.require("sum", x.sum() == 7)
+    plan = model.solve()
+    assert plan.status == "optimal"
+    assert plan[x].sum() == 7
+    assert "meets all constraints" in str(plan)
+
+
+@pytest.mark.parametrize(
+    ("kinds", "name"),
+    [
+        (("continuous",), "linear"),
+        (("binary",), "binary"),
+        (("integer", "binary"), "pure integer"),
+        (("continuous", "integer"), "mixed-integer"),
+        (("semicontinuous",), "mixed-integer"),
+    ],
+)
+def test_describe_tells_class_kinds_and_sizes(kinds: tuple[str, ...], name: str) -> None:
+    model = rk.Model("kinds")
+    axis = rk.Axis("a", range(3))
+    bounds = {"semicontinuous": {"lower": 2, "upper": 9}, "integer": {"upper": 9}}
+    families = [model.decide(f"x_{kind}", axis, kind=kind, **bounds.get(kind, {})) for kind in kinds]
+    model.require("low", families[0] >= 0.5)
+    model.require("all", sum((f.sum() for f in families), 0) <= 1000)
+    told = model.describe()
+    assert told.problem_class == name
+    assert told.kinds == dict.fromkeys(kinds, 3)
+    assert told.relations == {"<=": 1, ">=": 3}
+    assert told.nonzeros == 3 + 3 * len(kinds)
+    assert told.limits == (0.5, 1000)
+    assert told.as_dict()["decisions"] == 3 * len(kinds)
+
+
+def test_semicontinuous_decisions_are_zero_or_between() -> None:
+    lot = rk.Axis("lot", list("abc"))
+    model = rk.Model("lots")
+    take = model.decide("take", lot, kind="semicontinuous", lower=rk.data({"a": 5, "b": 20, "c": 30}, lot), upper=40)
+    model.minimize("cost", (rk.data({"a": 3, "b": 1, "c": 2}, lot) * take).sum())
+    model.require("need", take.sum() == 44)
+    values = model.solve()[take]
+    assert values.to_dict() == {"a": 5, "b": 39, "c": 0}
+
+
+def test_a_plan_stays_what_it_was_when_the_model_moves_on() -> None:
+    model = packing()
+    plan = model.solve()
+    before = plan.decisions()
+    model.drop("wax")
+    model.decide("candles")
+    pd.testing.assert_frame_equal(plan.decisions(), before)
+    assert len(model.solve().decisions()) == 4
