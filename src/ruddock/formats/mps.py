@@ -253,36 +253,35 @@ class _Reader:
                 sep=r"\s+",
                 header=None,
                 names=list(range(5)),
-                dtype={0: str, 1: str, 2: float, 3: str, 4: float},
+                dtype=object,
                 quoting=3,
-                na_filter=True,
                 keep_default_na=False,
-                na_values={3: [""], 4: [""]},
-                comment=None,
+                na_values=[""],
                 index_col=False,
-                on_bad_lines="error",
-                float_precision="round_trip",
             )
-            if len(frame) != len(lines) or not np.isfinite(frame[2]).all() or (frame[3].notna() & frame[4].isna()).any():
+            # numbers are converted as Python does, to the last digit
+            first = frame[2].to_numpy(object).astype(float)
+            second = frame[4].to_numpy(object).astype(float)
+            if len(frame) != len(lines) or not (np.abs(first) < 1e30).all():
+                raise ValueError
+            if not ((np.abs(second) < 1e30) | frame[3].isna().to_numpy()).all():
                 raise ValueError
         except (ValueError, pd.errors.ParserError, pd.errors.ParserWarning):
             return self.slow_frame(numbers, texts)
-        return self.interleave(frame, lines)
+        return self.interleave(frame, first, second, lines)
 
-    def interleave(self, frame: pd.DataFrame, lines: np.ndarray) -> Any:
+    def interleave(self, frame: pd.DataFrame, first: Floats, second: Floats, lines: np.ndarray) -> Any:
         """Bring first and second entries of the lines into the order of the file."""
         names, rows = frame[0].to_numpy(object), frame[1].to_numpy(object)
-        values = frame[2].to_numpy(float)
-        second = frame[3].notna().to_numpy()
-        if not second.any():
-            return names, rows, values, lines
-        at = np.concatenate((np.arange(len(lines)) * 2, np.flatnonzero(second) * 2 + 1))
-        order = np.argsort(at)
+        two = frame[3].notna().to_numpy()
+        if not two.any():
+            return names, rows, first, lines
+        order = np.argsort(np.concatenate((np.arange(len(lines)) * 2, np.flatnonzero(two) * 2 + 1)))
         return (
-            np.concatenate((names, names[second]))[order],
-            np.concatenate((rows, frame[3].to_numpy(object)[second]))[order],
-            np.concatenate((values, frame[4].to_numpy(float)[second]))[order],
-            np.concatenate((lines, lines[second]))[order],
+            np.concatenate((names, names[two]))[order],
+            np.concatenate((rows, frame[3].to_numpy(object)[two]))[order],
+            np.concatenate((first, second[two]))[order],
+            np.concatenate((lines, lines[two]))[order],
         )
 
     def slow_frame(self, numbers: list[int], texts: list[str]) -> Any:
@@ -335,7 +334,7 @@ class _Reader:
                 raise _OddFields(number, f"a line of {section} holds one or two pairs of row and number")
             if chosen is None:
                 chosen = parts[0]
-            if parts[0] != chosen:
+            if parts[0] not in (chosen, ""):
                 self.warn(number, f"the second {section} set {parts[0]!r} is not used, only {chosen!r}")
                 continue
             result += [(number, parts[k], parts[k + 1]) for k in range(1, len(parts), 2)]
@@ -412,7 +411,7 @@ class _Reader:
                 raise _OddFields(number, f"a bound {kind} needs a column" + ("" if kind in NO_VALUE else " and a number"))
             if chosen is None:
                 chosen = parts[1]
-            if parts[1] != chosen:
+            if parts[1] not in (chosen, ""):
                 self.warn(number, f"the second BOUNDS set {parts[1]!r} is not used, only {chosen!r}")
                 continue
             if parts[2] not in place:
