@@ -1,0 +1,195 @@
+"""The command line as a user runs it: what it prints, writes and exits with."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner, Result
+
+import ruddock as rk
+from ruddock import demos
+from ruddock.cli import main
+from tests.engine.test_tree import steiner_triples
+
+EXE = [sys.executable, "-c", "from ruddock.cli import main; main()"]
+
+
+def run(*words: str) -> Result:
+    return CliRunner().invoke(main, words, catch_exceptions=False)
+
+
+@pytest.fixture
+def files(tmp_path: Path) -> Path:
+    """A folder with a model that has a plan, one that has none, one without end, and a hard one."""
+    demos.build("packing-week").write(tmp_path / "packing.mps")
+    for name, limit in (("clash", "least"), ("endless", None)):
+        model = rk.Model(name)
+        x = model.decide("x")
+        model.maximize("gain", x)
+        model.require("most", x - model.decide("y") <= 4)
+        if limit:
+            model.require(limit, x - model["y"] >= 9)
+        model.write(tmp_path / f"{name}.mps")
+    problem = steiner_triples()
+    columns, rows = rk.Axis("c", range(problem.n)), rk.Axis("r", range(problem.m))
+    rk.Model._from_problem("hard", problem, columns, rows, "size", maximize=False).write(tmp_path / "hard.mps")
+    return tmp_path
+
+
+def test_solve_prints_the_plan(files: Path) -> None:
+    result = run("solve", str(files / "packing.mps"))
+    assert result.exit_code == 0
+    assert "best plan found. margin 6,431.7647" in result.stdout
+    assert "at its upper bound" in result.stdout
+
+
+@pytest.mark.parametrize(
+    ("name", "code", "told"),
+    [("packing", 0, "best plan"), ("clash", 1, "no plan exists"), ("endless", 1, "without end")],
+)
+def test_exit_status_and_json_follow_the_plan(files: Path, name: str, code: int, told: str) -> None:
+    target = files / "plan.json"
+    result = run("solve", str(files / f"{name}.mps"), "--json", str(target))
+    assert result.exit_code == code
+    assert told in result.stdout
+    plan = json.loads(target.read_text(), parse_constant=pytest.fail)
+    assert plan["format"] == "ruddock-plan/1"
+    if name == "packing":
+        assert plan["status"] == "optimal"
+        assert plan["sense"] == "maximize"
+        assert plan["decisions"]["hampers"] == {"value": 40.0, "reduced_cost": None}
+        assert plan["constraints"]["wax"]["slack"] == pytest.approx(150 - 131.7647058823)
+        assert set(plan["effort"]) == {"seconds", "iterations", "nodes"}
+    if name == "clash":
+        assert plan["objective"] is None
+        assert set(plan["proof"]) == {"most", "least"}
+        assert plan["proof"]["least"] == pytest.approx(-plan["proof"]["most"])
+        assert plan["proof"]["least"] > 0
+    if name == "endless":
+        assert set(plan["ray"]) == {"x", "y"}
+        assert plan["decisions"]["x"]["value"] >= 0
+
+
+def test_prices_in_json_have_the_sign_of_the_objective(files: Path) -> None:
+    model = rk.Model("prices")
+    x = model.decide("x")
+    model.maximize("gain", 3 * x)
+    model.require("most", x <= 4)
+    model.write(files / "prices.mps")
+    plan = json.loads(run("solve", str(files / "prices.mps"), "--json", "-").stdout)
+    assert plan["constraints"]["most"] == {"activity": 4.0, "slack": 0.0, "price": 3.0}
+    assert plan["parts"] == {"gain": 12.0}
+
+
+def test_json_to_standard_output_stands_alone(files: Path) -> None:
+    done = subprocess.run([*EXE, "solve", str(files / "packing.mps"), "--json", "-"], capture_output=True, text=True, check=True)
+    assert json.loads(done.stdout)["model"] == "Packing week"
+    assert "best plan found" in done.stderr
+
+
+@pytest.mark.parametrize("name", demos.DEMOS)
+def test_demos_run(name: str) -> None:
+    result = run("demo", name)
+    assert result.exit_code == 0
+    assert demos.question(name)[:40] in result.stdout
+    assert "best plan found" in result.stdout
+
+
+def test_demo_lists_what_there_is_and_corrects_a_name() -> None:
+    result = run("demo")
+    assert result.exit_code == 0
+    assert all(name in result.stdout for name in demos.DEMOS)
+    wrong = run("demo", "packing-wek")
+    assert wrong.exit_code == 2
+    assert "did you mean 'packing-week'" in wrong.stderr
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["solve", "nowhere.mps"], "there is no such file"),
+        (["solve", "packing.txt"], "there is no such file"),
+        (["solve"], "Missing argument"),
+        (["solve", "packing.mps", "--gap", "-1"], "--gap"),
+        (["solv"], "No such command"),
+        (["solve", "wrong.mps"], "line 3: 'nonsense' is no section"),
+        (["solve", "packing.mps", "--json", "no/folder.json"], "cannot be written"),
+    ],
+)
+def test_a_wrong_call_or_input_exits_with_2_and_one_message(files: Path, words: list[str], told: str) -> None:
+    (files / "wrong.mps").write_text("NAME x\nROWS\nnonsense\nENDATA\n")
+    done = subprocess.run([*EXE, *words], capture_output=True, text=True, cwd=files, check=False)
+    assert done.returncode == 2
+    assert told in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_a_time_limit_keeps_what_is_known(files: Path) -> None:
+    result = run("solve", str(files / "hard.mps"), "--time-limit", "0.3", "--json", str(files / "p.json"))
+    plan = json.loads((files / "p.json").read_text())
+    assert result.exit_code == 0
+    assert (plan["status"], plan["reason"]) == ("stopped", "time")
+    assert plan["bound"] < 18 <= plan["objective"]
+    assert "stopped by the time limit. Best plan so far: size" in result.stdout
+    assert "any plan has at least" in result.stdout
+
+
+@pytest.mark.skipif(os.name != "posix", reason="sends a signal")
+def test_ctrl_c_returns_the_best_plan_so_far(files: Path) -> None:
+    process = subprocess.Popen(
+        [*EXE, "solve", str(files / "harder.mps"), "--json", "-"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    ) if (_harder(files)) else None
+    assert process is not None
+    assert process.stderr is not None
+    time.sleep(3.0)
+    process.send_signal(signal.SIGINT)
+    out, told = process.communicate(timeout=20)
+    plan = json.loads(out)
+    assert (plan["status"], plan["reason"]) == ("stopped", "user")
+    assert plan["objective"] is not None
+    assert process.returncode == 0
+    assert "stopped by you" in told
+    assert " nodes, best " in told, "progress is told on the way"
+
+
+def _harder(folder: Path) -> bool:
+    """Write a search that takes far longer than the test waits."""
+    import numpy as np
+
+    rng = np.random.default_rng(2)
+    model = rk.Model("harder")
+    item, room = rk.Axis("item", range(60)), rk.Axis("room", range(8))
+    weight = rk.data(rng.integers(100, 999, (8, 60)), room, item)
+    take = model.decide("take", item, kind="binary")
+    model.maximize("value", (rk.data(rng.integers(500, 700, 60), item) * take).sum())
+    model.require("room", (weight * take).sum(item) <= 9000)
+    model.write(folder / "harder.mps")
+    return True
+
+
+def test_version_tells_which_kernels_run() -> None:
+    assert run("--version").stdout == f"ruddock {rk.__version__}, kernels compiled\n"
+
+
+def test_uncompiled_kernels_solve_the_demos_with_one_warning(tmp_path: Path) -> None:
+    source = Path(rk.__file__).parent
+    shutil.copytree(source, tmp_path / "ruddock", ignore=shutil.ignore_patterns("*.so", "*.pyd", "__pycache__"))
+    script = (
+        "import sys; sys.modules['cython'] = None; sys.path.insert(0, sys.argv[1])\n"
+        "from ruddock import demos\n"
+        "print(*[round(demos.build(name).solve().objective, 4) for name in demos.DEMOS])\n"
+        "from ruddock.cli import main; main(['--version'])\n"
+    )
+    done = subprocess.run([sys.executable, "-c", script, str(tmp_path)], capture_output=True, text=True, check=True, cwd=tmp_path)
+    values, version = done.stdout.splitlines()
+    assert [float(v) for v in values.split()] == [round(demos.build(n).solve().objective, 4) for n in demos.DEMOS]
+    assert "kernels interpreted (slow)" in version
+    assert done.stderr.count("the kernels are not compiled") == 1
