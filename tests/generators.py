@@ -48,8 +48,12 @@ def random_lp(structure: str, seed: int, m: int, n: int, wish: str) -> Problem:
     kind = rng.integers(0, 4, m)
     if structure == "equalities":
         kind[rng.random(m) < 0.7] = 2
-    row_lower = np.select([kind == 0, kind == 1, kind == 2], [np.full(m, -inf), activity - slack, activity], activity - slack)
-    row_upper = np.select([kind == 0, kind == 1, kind == 2], [activity + slack, np.full(m, inf), activity], activity + 2)
+    row_lower = np.select(
+        [kind == 0, kind == 1, kind == 2], [np.full(m, -inf), activity - slack, activity], activity - slack
+    )
+    row_upper = np.select(
+        [kind == 0, kind == 1, kind == 2], [activity + slack, np.full(m, inf), activity], activity + 2
+    )
     y = rng.integers(-5, 6, m).astype(float)
     y = np.where(np.isneginf(row_lower), np.minimum(y, 0), np.where(np.isposinf(row_upper), np.maximum(y, 0), y))
     costs = a.T @ y + np.where(np.isinf(lower) & np.isinf(upper), 0.0, rng.integers(0, 6, n))
@@ -89,7 +93,11 @@ def transport(rng: np.random.Generator, origins: int, targets: int, wish: str) -
         shape=(origins + targets, len(arcs)),
     )
     need = rng.integers(1, 5, targets).astype(float) * 10
-    have = np.full(origins, need.sum() / origins) if rng.random() < 0.5 else rng.multinomial(int(need.sum()), np.ones(origins) / origins).astype(float)
+    have = (
+        np.full(origins, need.sum() / origins)
+        if rng.random() < 0.5
+        else rng.multinomial(int(need.sum()), np.ones(origins) / origins).astype(float)
+    )
     costs = rng.integers(1, 20, len(arcs)).astype(float)
     upper = np.full(len(arcs), inf)
     if wish == "infeasible":
@@ -99,7 +107,9 @@ def transport(rng: np.random.Generator, origins: int, targets: int, wish: str) -
         costs[:2] = -30.0
         lower[1], costs[1] = -inf, 40.0  # shipping backwards pays, along a cycle
         lower[targets] = -inf
-    return Problem.build(a, np.concatenate((np.zeros(origins), need)), np.concatenate((have, np.full(targets, inf))), lower, upper, costs)
+    return Problem.build(
+        a, np.concatenate((np.zeros(origins), need)), np.concatenate((have, np.full(targets, inf))), lower, upper, costs
+    )
 
 
 def staircase(rng: np.random.Generator, periods: int, wish: str) -> Problem:

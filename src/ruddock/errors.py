@@ -77,10 +77,10 @@ def known(name: str, names: Iterable[str], most: int = 8) -> str:
 
 def listed(items: Iterable[object], most: int = 8) -> str:
     """Join items with commas, the list capped with a count of the rest."""
-    items = [str(item) for item in items]
-    if len(items) <= most:
-        return ", ".join(items)
-    return ", ".join(items[:most]) + f" and {len(items) - most:,} more"
+    texts = [str(item) for item in items]
+    if len(texts) <= most:
+        return ", ".join(texts)
+    return ", ".join(texts[:most]) + f" and {len(texts) - most:,} more"
 
 
 class RuddockWarning(UserWarning):

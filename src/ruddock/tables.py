@@ -89,6 +89,7 @@ class Table:
 
         table = RichTable(
             box=box.HORIZONTALS,
+            show_header=any(heading for heading, _ in self.columns),
             header_style="dim",
             border_style="dim",
             pad_edge=False,
@@ -112,7 +113,9 @@ class Table:
             + "</tr>"
             for row in self.rows
         )
-        caption = f'<caption style="text-align:left;font-weight:bold">{escape(self.title)}</caption>' if self.title else ""
+        caption = (
+            f'<caption style="text-align:left;font-weight:bold">{escape(self.title)}</caption>' if self.title else ""
+        )
         below = f"<p>{escape(self.below)}</p>" if self.below else ""
         return f"<table>{caption}<thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{below}"
 

@@ -90,7 +90,9 @@ def test_prices_in_json_have_the_sign_of_the_objective(files: Path) -> None:
 
 
 def test_json_to_standard_output_stands_alone(files: Path) -> None:
-    done = subprocess.run([*EXE, "solve", str(files / "packing.mps"), "--json", "-"], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [*EXE, "solve", str(files / "packing.mps"), "--json", "-"], capture_output=True, text=True, check=True
+    )
     assert json.loads(done.stdout)["model"] == "Packing week"
     assert "best plan found" in done.stderr
 
@@ -144,9 +146,16 @@ def test_a_time_limit_keeps_what_is_known(files: Path) -> None:
 
 @pytest.mark.skipif(os.name != "posix", reason="sends a signal")
 def test_ctrl_c_returns_the_best_plan_so_far(files: Path) -> None:
-    process = subprocess.Popen(
-        [*EXE, "solve", str(files / "harder.mps"), "--json", "-"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-    ) if (_harder(files)) else None
+    process = (
+        subprocess.Popen(
+            [*EXE, "solve", str(files / "harder.mps"), "--json", "-"],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        if (_harder(files))
+        else None
+    )
     assert process is not None
     assert process.stderr is not None
     time.sleep(3.0)
@@ -188,7 +197,9 @@ def test_uncompiled_kernels_solve_the_demos_with_one_warning(tmp_path: Path) -> 
         "print(*[round(demos.build(name).solve().objective, 4) for name in demos.DEMOS])\n"
         "from ruddock.cli import main; main(['--version'])\n"
     )
-    done = subprocess.run([sys.executable, "-c", script, str(tmp_path)], capture_output=True, text=True, check=True, cwd=tmp_path)
+    done = subprocess.run(
+        [sys.executable, "-c", script, str(tmp_path)], capture_output=True, text=True, check=True, cwd=tmp_path
+    )
     values, version = done.stdout.splitlines()
     assert [float(v) for v in values.split()] == [round(demos.build(n).solve().objective, 4) for n in demos.DEMOS]
     assert "kernels interpreted (slow)" in version

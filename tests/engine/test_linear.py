@@ -25,9 +25,7 @@ WISHES = ("optimal", "infeasible", "unbounded")
 
 def problems(structure: str, seeds: range = range(14)) -> list[Problem]:
     """Return 42 problems of a structure, the largest of 200 x 300."""
-    return [
-        random_lp(structure, seed, *SIZES[seed % 6 if seed < 12 else 3], wish) for seed in seeds for wish in WISHES
-    ]
+    return [random_lp(structure, seed, *SIZES[seed % 6 if seed < 12 else 3], wish) for seed in seeds for wish in WISHES]
 
 
 @pytest.mark.parametrize("structure", STRUCTURES)
@@ -61,7 +59,9 @@ def test_any_small_problem_is_settled_with_proof(data: st.DataObject) -> None:
 
     rows, columns = [span() for _ in range(m)], [span() for _ in range(n)]
     costs = [data.draw(small) for _ in range(n)]
-    problem = Problem.build(a, [r[0] for r in rows], [r[1] for r in rows], [c[0] for c in columns], [c[1] for c in columns], costs)
+    problem = Problem.build(
+        a, [r[0] for r in rows], [r[1] for r in rows], [c[0] for c in columns], [c[1] for c in columns], costs
+    )
     judge(problem, LinearSolver(problem).solve())
 
 
@@ -107,7 +107,9 @@ def test_assignment(size: int) -> None:
     a = sparse.coo_matrix(
         (np.ones(2 * size * size), (np.concatenate((cells // size, size + cells % size)), np.tile(cells, 2)))
     )
-    problem = Problem.build(a, np.ones(2 * size), np.ones(2 * size), 0.0 * cells, np.full(size * size, inf), costs.ravel())
+    problem = Problem.build(
+        a, np.ones(2 * size), np.ones(2 * size), 0.0 * cells, np.full(size * size, inf), costs.ravel()
+    )
     outcome = LinearSolver(problem).solve()
     assert outcome.status == "optimal"
     assert outcome.objective == pytest.approx(costs[linear_sum_assignment(costs)].sum())
@@ -191,7 +193,9 @@ def test_changes_from_a_warm_basis_equal_a_cold_start() -> None:
             costs[column] = float(rng.integers(-5, 6))
         warm.change_bounds(column, lower[column], upper[column])
         warm.change_costs(column, costs[column])
-        again = Problem.build(problem.matrix(), problem.row_lower, problem.row_upper, lower, upper, costs, offset=problem.offset)
+        again = Problem.build(
+            problem.matrix(), problem.row_lower, problem.row_upper, lower, upper, costs, offset=problem.offset
+        )
         outcome = warm.solve()
         judge(again, outcome)
         cold = LinearSolver(again).solve()
@@ -270,6 +274,13 @@ def test_crossed_bounds_are_named() -> None:
     ],
 )
 def test_a_problem_checks_its_parts(change: dict[str, object], message: str) -> None:
-    parts = {"matrix": [[1.0, 1.0]], "row_lower": [0], "row_upper": [4], "lower": [0, 0], "upper": [1, 1], "costs": [1, 1]}
+    parts = {
+        "matrix": [[1.0, 1.0]],
+        "row_lower": [0],
+        "row_upper": [4],
+        "lower": [0, 0],
+        "upper": [1, 1],
+        "costs": [1, 1],
+    }
     with pytest.raises(DataError, match=message):
         Problem.build(**(parts | change))

@@ -40,7 +40,11 @@ def enumerated(problem: Problem) -> float:
     choices = []
     for j in range(problem.n):
         whole = range(int(np.ceil(problem.lower[j])), int(np.floor(problem.upper[j])) + 1)
-        spans = [(float(v), float(v)) for v in whole] if problem.kinds[j] & INTEGER else [(problem.lower[j], problem.upper[j])]
+        spans = (
+            [(float(v), float(v)) for v in whole]
+            if problem.kinds[j] & INTEGER
+            else [(problem.lower[j], problem.upper[j])]
+        )
         choices.append(spans + ([(0.0, 0.0)] if problem.kinds[j] & SEMICONTINUOUS else []))
     for bounds in product(*choices):
         lower, upper = np.array(bounds).T
@@ -134,7 +138,9 @@ def steiner_triples() -> Problem:
         frozenset((p, q, tuple((-a - b) % 3 for a, b in zip(p, q, strict=True)))) for p, q in combinations(points, 2)
     }
     a = np.array([[float(point in triple) for point in points] for triple in sorted(triples, key=sorted)])
-    return Problem.build(a, np.ones(len(a)), np.full(len(a), inf), np.zeros(27), np.ones(27), np.ones(27), np.full(27, INTEGER))
+    return Problem.build(
+        a, np.ones(len(a)), np.full(len(a), inf), np.zeros(27), np.ones(27), np.ones(27), np.full(27, INTEGER)
+    )
 
 
 def test_steiner_triple_cover_of_27() -> None:

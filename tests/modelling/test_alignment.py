@@ -68,7 +68,9 @@ def test_every_source_is_held_by_label(source: Any) -> None:
 
 def test_pandas_objects_with_axis_names_are_used_directly(model: rk.Model) -> None:
     x = model.decide("x", A, B)
-    frame = pd.DataFrame([[1, 2, 3], [4, 5, 6]], index=pd.Index([10, 20], name="b"), columns=pd.Index(list("pqr"), name="a"))
+    frame = pd.DataFrame(
+        [[1, 2, 3], [4, 5, 6]], index=pd.Index([10, 20], name="b"), columns=pd.Index(list("pqr"), name="a")
+    )
     series = pd.Series([7.0, 8.0], index=pd.Index([10, 20], name="b"))
     model.require("right", (x * frame).sum(A) <= series)
     model.require("left", series >= (frame * x).sum("a"))

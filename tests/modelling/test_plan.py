@@ -145,14 +145,26 @@ def endless() -> rk.Model:
 
 @pytest.mark.parametrize(
     ("model", "status", "told"),
-    [(clash(), "infeasible", ("no plan exists", "least", "most")), (endless(), "unbounded", ("without end", "+1", "some limit is missing"))],
+    [
+        (clash(), "infeasible", ("no plan exists", "least", "most")),
+        (endless(), "unbounded", ("without end", "+1", "some limit is missing")),
+    ],
 )
-def test_no_plan_is_a_status_with_a_reason_and_values_are_refused(model: rk.Model, status: str, told: tuple[str, ...]) -> None:
+def test_no_plan_is_a_status_with_a_reason_and_values_are_refused(
+    model: rk.Model, status: str, told: tuple[str, ...]
+) -> None:
     plan = model.solve()
     assert plan.status == status
     assert not plan.found
     assert all(word in str(plan) for word in told)
-    reads = [lambda: plan.objective, lambda: plan["x"], plan.decisions, plan.constraints, plan.breakdown, lambda: plan.explain("cost")]
+    reads = [
+        lambda: plan.objective,
+        lambda: plan["x"],
+        plan.decisions,
+        plan.constraints,
+        plan.breakdown,
+        lambda: plan.explain("cost"),
+    ]
     for read in reads:
         with pytest.raises(rk.NoPlanError, match=plan.model_name):
             read()

@@ -44,7 +44,7 @@ BOUND_KINDS = ("UP", "LO", "FX", "FR", "MI", "PL", "BV", "LI", "UI", "SC")
 NO_VALUE = ("FR", "MI", "PL", "BV")
 
 
-class _OddFields(Exception):
+class _OddFieldsError(Exception):
     """A line whose blanks do not separate what they should; maybe names hold blanks."""
 
     def __init__(self, line: int, message: str) -> None:
@@ -74,12 +74,12 @@ def read_mps(path: Path) -> Model:
     reader = _Reader(str(path), lines)
     try:
         return reader.read(fixed=False)
-    except _OddFields as odd:
+    except _OddFieldsError as odd:
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("error", RuddockWarning)
                 return _Reader(str(path), lines).read(fixed=True)
-        except (_OddFields, FormatError, RuddockWarning):
+        except (_OddFieldsError, FormatError, RuddockWarning):
             raise reader.error(odd.line, odd.message) from None
 
 
@@ -103,7 +103,7 @@ class _Reader:
             try:
                 value = float(text.upper().replace("D", "E"))
             except ValueError:
-                raise _OddFields(line, f"{text!r} is not a number") from None
+                raise _OddFieldsError(line, f"{text!r} is not a number") from None
         if value != value:
             raise self.error(line, "NaN is not a number to solve with")
         return float("inf") if value >= 1e30 else float("-inf") if value <= -1e30 else value
@@ -154,7 +154,8 @@ class _Reader:
             section = words[0].upper()
             if section in OTHER_CLASSES:
                 raise self.error(
-                    number, f"the section {section} is for {OTHER_CLASSES[section]}; Ruddock reads linear and integer models"
+                    number,
+                    f"the section {section} is for {OTHER_CLASSES[section]}; Ruddock reads linear and integer models",
                 )
             if section not in SECTIONS:
                 hint = known(section, SECTIONS)
@@ -188,7 +189,7 @@ class _Reader:
         for number, text in sections.lines["ROWS"]:
             parts = self.fields(number, text)
             if len(parts) != 2:
-                raise _OddFields(number, "a row needs a kind and a name")
+                raise _OddFieldsError(number, "a row needs a kind and a name")
             kind = parts[0].upper()
             if kind not in ("N", "L", "G", "E"):
                 raise self.error(number, f"the kind of a row is N, L, G or E, not {parts[0]!r}")
@@ -208,7 +209,9 @@ class _Reader:
 
     def columns(self, sections: _Sections, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray]:
         """Return column names, the entries (row, column, value) and which columns are integer."""
-        numbers, texts, changes = [], [], []
+        numbers: list[int] = []
+        texts: list[str] = []
+        changes: list[tuple[int, bool]] = []
         for number, text in sections.lines["COLUMNS"]:
             if "'MARKER'" in text:
                 if "'INTORG'" in text:
@@ -227,7 +230,7 @@ class _Reader:
         row_codes = rows.get_indexer(pd.Index(row_names, dtype=object))
         if (row_codes < 0).any():
             at = int(np.argmax(row_codes < 0))
-            raise _OddFields(line_of[at], f"there is no row {row_names[at]!r}; {known(str(row_names[at]), rows)}")
+            raise _OddFieldsError(line_of[at], f"there is no row {row_names[at]!r}; {known(str(row_names[at]), rows)}")
         key = codes.astype(np.int64) * max(1, len(rows)) + row_codes
         order = np.argsort(key, kind="stable")
         same = key[order][1:] == key[order][:-1]
@@ -292,7 +295,10 @@ class _Reader:
             if self.fixed:
                 parts = parts[1:]
             if len(parts) not in (3, 5):
-                raise _OddFields(number, f"a column's line holds its name and one or two pairs of row and number, not {len(parts)} fields")
+                raise _OddFieldsError(
+                    number,
+                    f"a column's line holds its name and one or two pairs of row and number, not {len(parts)} fields",
+                )
             for row, value in zip(parts[1::2], parts[2::2], strict=True):
                 number_ = self.number(number, value)
                 if not np.isfinite(number_):
@@ -311,7 +317,8 @@ class _Reader:
         if len(back):
             at = int(back[0]) + 1
             raise self.error(
-                int(line_of[at]), f"column {columns[codes[at]]!r} goes on after another column; its lines must stand together"
+                int(line_of[at]),
+                f"column {columns[codes[at]]!r} goes on after another column; its lines must stand together",
             )
 
     def limits(self, names: pd.Index[str], kinds: np.ndarray) -> tuple[Floats, Floats]:
@@ -331,7 +338,7 @@ class _Reader:
             if not self.fixed and len(parts) in (2, 4):
                 parts = ["", *parts]
             if len(parts) not in (3, 5):
-                raise _OddFields(number, f"a line of {section} holds one or two pairs of row and number")
+                raise _OddFieldsError(number, f"a line of {section} holds one or two pairs of row and number")
             if chosen is None:
                 chosen = parts[0]
             if parts[0] not in (chosen, ""):
@@ -387,7 +394,7 @@ class _Reader:
 
     def row_of(self, place: dict[str, int], number: int, name: str) -> int:
         if name not in place:
-            raise _OddFields(number, f"there is no row {name!r}; {known(name, place)}")
+            raise _OddFieldsError(number, f"there is no row {name!r}; {known(name, place)}")
         return place[name]
 
     def bounds(
@@ -403,19 +410,24 @@ class _Reader:
             if kind not in BOUND_KINDS:
                 raise self.error(number, f"the kind of a bound is one of {', '.join(BOUND_KINDS)}, not {kind!r}")
             least = 3 if kind in NO_VALUE else 4
-            if not self.fixed and (len(parts) == least - 1 or (kind in NO_VALUE and len(parts) == 3 and parts[1] in place and parts[2] not in place)):
+            if not self.fixed and (
+                len(parts) == least - 1
+                or (kind in NO_VALUE and len(parts) == 3 and parts[1] in place and parts[2] not in place)
+            ):
                 parts = [parts[0], "", *parts[1:]]  # the set's name is left out
             if kind == "SC" and len(parts) == 3:
                 parts.append("inf")
             if len(parts) < least:
-                raise _OddFields(number, f"a bound {kind} needs a column" + ("" if kind in NO_VALUE else " and a number"))
+                raise _OddFieldsError(
+                    number, f"a bound {kind} needs a column" + ("" if kind in NO_VALUE else " and a number")
+                )
             if chosen is None:
                 chosen = parts[1]
             if parts[1] not in (chosen, ""):
                 self.warn(number, f"the second BOUNDS set {parts[1]!r} is not used, only {chosen!r}")
                 continue
             if parts[2] not in place:
-                raise _OddFields(number, f"there is no column {parts[2]!r}; {known(parts[2], place)}")
+                raise _OddFieldsError(number, f"there is no column {parts[2]!r}; {known(parts[2], place)}")
             j = place[parts[2]]
             value = self.number(number, parts[3]) if kind not in NO_VALUE else 0.0
             self.bound(number, kind, j, value, str(columns[j]), lower, upper, marks, with_lower)
@@ -442,7 +454,9 @@ class _Reader:
             upper[j] = value
             if value < 0 and lower[j] == 0 and j not in with_lower:
                 lower[j] = -np.inf
-                self.warn(number, f"column {name!r} has a negative upper bound and no lower one: read as unlimited below")
+                self.warn(
+                    number, f"column {name!r} has a negative upper bound and no lower one: read as unlimited below"
+                )
         elif kind == "FX":
             lower[j] = upper[j] = value
             with_lower.add(j)

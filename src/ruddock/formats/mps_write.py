@@ -128,9 +128,7 @@ def _right_sides(problem: Problem, rows: list[str], goal: str, sign: float) -> l
 
 def _ranges(problem: Problem, rows: list[str]) -> list[str]:
     limits = zip(problem.row_lower.tolist(), problem.row_upper.tolist(), rows, strict=True)
-    return [
-        f" RANGE {name} {high - low!r}" for low, high, name in limits if np.isfinite(low + high) and low != high
-    ]
+    return [f" RANGE {name} {high - low!r}" for low, high, name in limits if np.isfinite(low + high) and low != high]
 
 
 def _bounds(problem: Problem, columns: list[str]) -> list[str]:

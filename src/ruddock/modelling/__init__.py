@@ -1,0 +1,1 @@
+"""Formulations in terms of names: axes, data, expressions, models and plans."""

@@ -70,7 +70,7 @@ class Axis:
         if not index.is_unique:
             twice = index[index.duplicated()].unique()
             raise DataError(f"axis {name}: given more than once: {listed(map(label_text, twice))}")
-        self.labels = index.rename(name)
+        self.labels: pd.Index[Any] = index.rename(name)
         self._texts: list[str] | None = None
 
     def __len__(self) -> int:
@@ -109,7 +109,7 @@ class Axis:
             If the axis has no such label.
         """
         try:
-            found = self.labels.get_loc(label)
+            found: Any = self.labels.get_loc(label)
         except (KeyError, TypeError):
             hint = known(str(label), self.texts)
             raise DataError(f"axis {self.name} has no label {label_text(label)!r}; {hint}") from None

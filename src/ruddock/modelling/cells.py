@@ -69,7 +69,9 @@ class Cells:
         """One code array per axis."""
         if self._codes is not None:
             return self._codes
-        return tuple(np.asarray(part, np.int32).ravel() for part in np.indices(self.shape, dtype=np.int32, sparse=False))
+        return tuple(
+            np.asarray(part, np.int32).ravel() for part in np.indices(self.shape, dtype=np.int32, sparse=False)
+        )
 
     def keys(self, names: Sequence[str] | None = None) -> Keys:
         """Return one number per cell that identifies its labels on the named axes, in that order."""

@@ -74,7 +74,7 @@ class Data:
         """Return the sum over the given axes, or over all."""
         drop = axis_names(self.cells, axes)
         cells, group = project(self.cells, [name for name in self.cells.names if name not in drop])
-        return Data(cells, np.bincount(group, self.values, cells.size), self.unit)
+        return Data(cells, np.bincount(group, self.values, cells.size).astype(np.float64), self.unit)
 
     def at(self, **labels: Any) -> Data:
         """Return the part at one label of each named axis, without that axis."""
@@ -97,56 +97,56 @@ class Data:
 
     # ------------------------------------------------------------------ arithmetic
 
-    def _with(self, other: Source, operation: Callable[..., Any], unit: Callable[..., str | None]) -> Data:
+    def _with(self, other: Source, operation: Callable[..., Any], unit: Callable[..., str | None]) -> Any:
         if not is_data(other):
             return NotImplemented
         right = as_data(other, self.axes)
         cells, a, b = aligned(self, right)
         return Data(cells, np.asarray(operation(a, b), np.float64), unit(self.unit, right.unit))
 
-    def __add__(self, other: Source) -> Data:
+    def __add__(self, other: Source) -> Any:
         return self._with(other, np.add, _same)
 
-    def __radd__(self, other: Source) -> Data:
+    def __radd__(self, other: Source) -> Any:
         return self._with(other, lambda a, b: b + a, _same)
 
-    def __sub__(self, other: Source) -> Data:
+    def __sub__(self, other: Source) -> Any:
         return self._with(other, np.subtract, _same)
 
-    def __rsub__(self, other: Source) -> Data:
+    def __rsub__(self, other: Source) -> Any:
         return self._with(other, lambda a, b: b - a, _same)
 
-    def __mul__(self, other: Source) -> Data:
+    def __mul__(self, other: Source) -> Any:
         return self._with(other, np.multiply, _product)
 
-    def __rmul__(self, other: Source) -> Data:
+    def __rmul__(self, other: Source) -> Any:
         return self._with(other, np.multiply, _product)
 
-    def __truediv__(self, other: Source) -> Data:
+    def __truediv__(self, other: Source) -> Any:
         return self._with(other, _divide, lambda a, b: combine(a, b or "", -1))
 
-    def __rtruediv__(self, other: Source) -> Data:
+    def __rtruediv__(self, other: Source) -> Any:
         return self._with(other, lambda a, b: _divide(b, a), lambda a, b: combine(b or "", a, -1))
 
     def __neg__(self) -> Data:
         return Data(self.cells, -self.values, self.unit, None if self.fill is None else -self.fill)
 
-    def __le__(self, other: Source) -> Data:
+    def __le__(self, other: Source) -> Any:
         return self._with(other, np.less_equal, _none)
 
-    def __lt__(self, other: Source) -> Data:
+    def __lt__(self, other: Source) -> Any:
         return self._with(other, np.less, _none)
 
-    def __ge__(self, other: Source) -> Data:
+    def __ge__(self, other: Source) -> Any:
         return self._with(other, np.greater_equal, _none)
 
-    def __gt__(self, other: Source) -> Data:
+    def __gt__(self, other: Source) -> Any:
         return self._with(other, np.greater, _none)
 
-    def __eq__(self, other: Source) -> Data:  # type: ignore[override]
+    def __eq__(self, other: Source) -> Any:
         return self._with(other, np.equal, _none)
 
-    def __ne__(self, other: Source) -> Data:  # type: ignore[override]
+    def __ne__(self, other: Source) -> Any:
         return self._with(other, np.not_equal, _none)
 
 
@@ -251,8 +251,8 @@ def _from_frame(source: pd.DataFrame, axes: tuple[Axis, ...], unit: Any, fill: A
         if len(rest) != 1:
             raise DataError(
                 f"{where}: a long table has one column of values beside the labels; here "
-                f"{listed(map(repr, rest)) if rest else 'there is none'}. Choose it: frame[[{', '.join(map(repr, names))}, "
-                "'the column']]"
+                f"{listed(map(repr, rest)) if rest else 'there is none'}. "
+                f"Choose it: frame[[{', '.join(map(repr, names))}, 'the column']]"
             )
         return _long([source[name] for name in names], source[rest[0]].to_numpy(), axes, unit, fill, where)
     if source.index.nlevels + source.columns.nlevels != len(axes):
@@ -432,9 +432,8 @@ def labelled(cells: Cells, values: Floats) -> pd.Series[Any]:
         axis = cells.axes[0]
         index: pd.Index[Any] = axis.labels if cells.full else axis.labels.take(cells.codes[0])
     else:
-        index = pd.MultiIndex(
-            levels=[axis.labels for axis in cells.axes], codes=list(cells.codes), names=list(cells.names)
-        )
+        levels: list[Any] = [axis.labels for axis in cells.axes]
+        index = pd.MultiIndex(levels=levels, codes=[c.tolist() for c in cells.codes], names=list(cells.names))
     return pd.Series(values, index=index)
 
 
@@ -457,8 +456,11 @@ def values_for(source: Data, cells: Cells, what: str = "data for") -> Floats:
     if (found >= 0).all():
         return source.values[found]
     if source.fill is None:
-        raise missing(Cells(source.axes, [cells.codes[cells.position(n)] for n in source.cells.names]),
-                      _first_of_each(source, cells, found), f"{what} {' x '.join(source.cells.names)}")
+        raise missing(
+            Cells(source.axes, [cells.codes[cells.position(n)] for n in source.cells.names]),
+            _first_of_each(source, cells, found),
+            f"{what} {' x '.join(source.cells.names)}",
+        )
     held = source.values[np.maximum(found, 0)] if len(source.values) else np.zeros(len(found))
     return np.where(found >= 0, held, source.fill)
 

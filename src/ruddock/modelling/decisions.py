@@ -70,6 +70,15 @@ class Decisions(Expression):
             raise ModelError(f"{self.name} has no member at {', '.join(map(str, labels))}: outside its combinations")
         return Term(self.model, self.first + at)
 
+    def relaxed(self, model: Model) -> Decisions:
+        """Return the same family for another model, continuous; a semicontinuous one reaches zero."""
+        semi = (self.marks & SEMICONTINUOUS) != 0
+        lower = np.where(semi, np.minimum(self.lower, 0.0), self.lower)
+        upper = np.where(semi, np.maximum(self.upper, 0.0), self.upper)
+        return Decisions(
+            model, self.name, self.cells, lower, upper, "continuous", self.unit, first=self.first, listed=self.listed
+        )
+
     def position(self, codes: tuple[int, ...]) -> int:
         """Return which member stands at these label positions, or -1."""
         if self.cells.full:
@@ -151,9 +160,7 @@ def _subset(cells: Cells, only: Source, name: str) -> Cells:
         wrong = [entry for entry in labels if len(entry) != len(cells.axes)]
         if wrong:
             raise ModelError(f"{name}: only= holds {wrong[0]!r}, which is not one label for each of {cells.names}")
-        codes = [
-            axis.codes([entry[i] for entry in labels], f"{name}: only=") for i, axis in enumerate(cells.axes)
-        ]
+        codes = [axis.codes([entry[i] for entry in labels], f"{name}: only=") for i, axis in enumerate(cells.axes)]
         chosen = Cells(cells.axes, codes)
         if len(np.unique(chosen.keys())) < chosen.size:
             raise DataError(f"{name}: only= holds a combination more than once")

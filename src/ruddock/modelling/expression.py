@@ -95,13 +95,15 @@ class Expression:
         return f"expression: {axes}, {len(self):,} combinations, {len(self.values):,} terms"
 
     def __bool__(self) -> bool:
-        raise ModelError("an expression is neither true nor false before the model is solved; ask the plan for its value")
+        raise ModelError(
+            "an expression is neither true nor false before the model is solved; ask the plan for its value"
+        )
 
     def __iter__(self) -> Any:
         raise ModelError("an expression cannot be looped over; loop over the labels of its axes and index it")
 
     def _new(self, cells: Cells, terms: Any, constants: Floats, **more: Any) -> Expression:
-        more = {"summed": self.summed, "holes": self.holes} | more
+        more = dict[str, Any](summed=self.summed, holes=self.holes) | more
         return Expression(self.model, cells, terms, constants, **more)
 
     def __getitem__(self, labels: Any) -> Expression | Term:
@@ -142,7 +144,9 @@ class Expression:
         """Return the sum over the given axes (objects or names), or over all."""
         drop = axis_names(self.cells, axes)
         cells, group = project(self.cells, [name for name in self.cells.names if name not in drop])
-        constants = np.bincount(group, self.constants, cells.size) if self.constants.any() else np.zeros(cells.size)
+        constants = np.zeros(cells.size)
+        if self.constants.any():
+            constants += np.bincount(group, self.constants, cells.size)
         holes = tuple(hole for hole in self.holes if hole.axis not in drop)
         return self._new(cells, (group[self.rows], self.columns, self.values), constants, summed=True, holes=holes)
 

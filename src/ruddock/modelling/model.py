@@ -239,7 +239,9 @@ class Model:
         if value.model is not self:
             raise ModelError(f"{where}: the decisions belong to the model {value.model.name!r}")
         if value.axes:
-            raise ModelError(f"{where}: this is still spread over {', '.join(value.cells.names)}; add .sum() to total it")
+            raise ModelError(
+                f"{where}: this is still spread over {', '.join(value.cells.names)}; add .sum() to total it"
+            )
         return value
 
     # ------------------------------------------------------------------ solving
@@ -293,6 +295,18 @@ class Model:
         from ruddock.modelling.solve import solve_model
 
         return solve_model(self.formulation(), time_limit, gap, node_limit, iteration_limit, on_progress)
+
+    def without_integers(self) -> Model:
+        """Return the same model with every decision continuous: what fractions would allow.
+
+        Its plan has prices, and its objective bounds that of the whole-number plan.
+        """
+        relaxed = Model(f"{self.name}, without integers")
+        relaxed.columns, relaxed.ignored, relaxed.axes = self.columns, self.ignored, dict(self.axes)
+        relaxed._parts = {
+            name: part.relaxed(relaxed) if isinstance(part, Decisions) else part for name, part in self._parts.items()
+        }
+        return relaxed
 
     def describe(self) -> Description:
         """Return size, kinds, class and coefficient ranges of the model."""

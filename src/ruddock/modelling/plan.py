@@ -105,7 +105,13 @@ class Plan:
         NoPlanError
             If there is no plan.
         """
-        if self.outcome.x is None or not self.found:
+        self._need_values()
+        assert self.outcome.x is not None
+        return self.outcome.x
+
+    def _need_values(self) -> None:
+        """Raise `NoPlanError` with the status and the next step if there is no plan."""
+        if not self.found:
             if self.status == "infeasible":
                 text = "no plan exists: the constraints contradict each other. Print the plan to see which ones do"
             elif self.status == "unbounded":
@@ -119,7 +125,6 @@ class Plan:
                     f"{SOLVE_AGAIN.get(self.reason or '', 'solve again')}"
                 )
             raise NoPlanError(f"{self.model_name}: {text}")
-        return self.outcome.x
 
     # ------------------------------------------------------------------ objective
 
@@ -147,7 +152,7 @@ class Plan:
         NoPlanError
             If there is no plan.
         """
-        self.values
+        self._need_values()
         return self._sign * self.outcome.objective + 0.0
 
     @property
@@ -289,7 +294,7 @@ class Plan:
             Slack is the distance to it, negative when violated. The shadow price is the change of
             the objective as written per unit more of the limit; NaN for models with integer decisions.
         """
-        self.values
+        self._need_values()
         assert self.outcome.activity is not None
         families = self.formulation.constraints
         activity = self.outcome.activity
@@ -380,8 +385,11 @@ def _member(name: str, members: list[str], family: str) -> int:
     if name in members:
         return members.index(name)
     if name == family and len(members) != 1:
-        raise ModelError(f"{name!r} is a family of {len(members):,}; name one member, such as {members[0]!r}" if members
-                         else f"the family {name!r} has no members")
+        raise ModelError(
+            f"{name!r} is a family of {len(members):,}; name one member, such as {members[0]!r}"
+            if members
+            else f"the family {name!r} has no members"
+        )
     raise ModelError(f"{family} has no member {name!r}; {known(name, members)}")
 
 

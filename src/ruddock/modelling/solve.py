@@ -85,8 +85,8 @@ def _with_kept(problem: Problem, formulation: Formulation, kept: list[tuple[Obje
 
 def _trimmed(outcome: Outcome, m: int) -> Outcome:
     """Leave out the rows that hold earlier objectives."""
-    parts = {name: getattr(outcome, name) for name in ("activity", "y", "proof")}
-    return replace(outcome, **{name: part if part is None else part[:m] for name, part in parts.items()})
+    parts = [None if part is None else part[:m] for part in (outcome.activity, outcome.y, outcome.proof)]
+    return replace(outcome, activity=parts[0], y=parts[1], proof=parts[2])
 
 
 @contextmanager

@@ -1,0 +1,1 @@
+"""Plans and findings as documents for people."""

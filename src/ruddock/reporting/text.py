@@ -183,11 +183,10 @@ def _binding(plan: Plan) -> Table:
     shown, more = capped(binding.index.tolist(), MOST_ROWS)
     priced = plan.outcome.y is not None
     rows = []
-    for name, row in zip(shown, binding.iloc[: len(shown)].itertuples(), strict=True):
-        cells = [name, f"{row.relation} {number(row.limit)}", row.unit]
-        if priced:
-            cells.append(_worth(plan, row.shadow_price, row.unit))
-        rows.append(tuple(cells))
+    columns = (binding[name].tolist() for name in ("relation", "limit", "unit", "shadow_price"))
+    for name, relation, limit, unit, price in zip(shown, *(c[: len(shown)] for c in columns), strict=True):
+        worth = [_worth(plan, price, unit)] if priced else []
+        rows.append((name, f"{relation} {number(limit)}", unit, *worth))
     headings = ["constraint", ">limit", "unit"]
     note = ""
     if priced:
@@ -216,9 +215,7 @@ def _no_plan(plan: Plan) -> list[str | Table]:
         used = np.flatnonzero(outcome.proof)
         order = used[np.argsort(-np.abs(outcome.proof[used]), kind="stable")]
         shown, more = capped(order.tolist(), MOST_ROWS)
-        rows = [
-            (formulation.constraint_names[i], _side(plan, i), number(abs(float(outcome.proof[i])))) for i in shown
-        ]
+        rows = [(formulation.constraint_names[i], _side(plan, i), number(abs(float(outcome.proof[i])))) for i in shown]
         note = (
             "Each limit, times its weight and added up, contradicts the bounds of the decisions. "
             "One of these limits must give way."
@@ -230,9 +227,9 @@ def _no_plan(plan: Plan) -> list[str | Table]:
     if outcome.ray is not None:
         moving = np.flatnonzero(outcome.ray)
         shown, more = capped(moving.tolist(), MOST_ROWS)
-        rows = [(formulation.decision_names[j], f"{outcome.ray[j]:+.6g}") for j in shown]
+        steps = [(formulation.decision_names[j], f"{outcome.ray[j]:+.6g}") for j in shown]
         note = "Repeating this step keeps every constraint and always improves the objective: some limit is missing."
-        return [Table("Decisions that move together without limit", ["decision", ">step"], rows, note=note, more=more)]
+        return [Table("Decisions that move together without limit", ["decision", ">step"], steps, note=note, more=more)]
     return []
 
 
@@ -252,8 +249,8 @@ def _side(plan: Plan, row: int) -> str:
 def explanation_table(explanation: Explanation) -> Table:
     """Return an explanation as a table."""
     rows = [
-        (str(name), number(row.coefficient), number(row.value), number(row.product))
-        for name, row in zip(explanation.terms.index, explanation.terms.itertuples(), strict=True)
+        (str(name), *map(number, row))
+        for name, row in zip(explanation.terms.index, explanation.terms.to_numpy(float).tolist(), strict=True)
     ]
     shown, more = capped(rows, 10 * MOST_ROWS)
     shown = list(shown)

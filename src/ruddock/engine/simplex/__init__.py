@@ -1,0 +1,1 @@
+"""The simplex method: kernels, and the solver that steers them."""

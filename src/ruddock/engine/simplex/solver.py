@@ -435,6 +435,4 @@ class LinearSolver:
 
 def _wrong(d: Floats, code: Codes) -> Floats:
     """Return by how much each reduced cost has the wrong sign for its code."""
-    return np.where(
-        code == AT_LOWER, -d, np.where(code == AT_UPPER, d, np.where(code == FREE, np.abs(d), 0.0))
-    )
+    return np.where(code == AT_LOWER, -d, np.where(code == AT_UPPER, d, np.where(code == FREE, np.abs(d), 0.0)))

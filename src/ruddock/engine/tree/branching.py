@@ -40,7 +40,6 @@ class PseudoCosts:
     def prefers_up(self, column: int, fraction: float) -> bool:
         """Say which child to dive into: the one that is expected to cost less."""
         down, up = (
-            self._sum[side, column] / self._count[side, column] if self._count[side, column] else 1.0
-            for side in (0, 1)
+            self._sum[side, column] / self._count[side, column] if self._count[side, column] else 1.0 for side in (0, 1)
         )
         return bool(up * (1.0 - fraction) < down * fraction)

@@ -211,7 +211,9 @@ class TreeSearch:
         for column in np.union1d(self.domain.integers, self.domain.semis):
             low, high = lower[column], upper[column]
             if low < high:
-                middle = (low + high) / 2 if np.isfinite(low + high) else (low + 0.5 if np.isfinite(low) else high - 0.5)
+                middle = (
+                    (low + high) / 2 if np.isfinite(low + high) else (low + 0.5 if np.isfinite(low) else high - 0.5)
+                )
                 branch = self.domain.branch(int(column), float(np.nextafter(middle, low)), lower, upper)
                 if branch is not None:
                     return self._split(node, branch, None)
@@ -272,10 +274,7 @@ class TreeSearch:
         return gap <= max(self.limits.gap, EQUAL)
 
     def _result(self, reason: Reason | None) -> Outcome:
-        if reason is not None:
-            bound = self.bound()
-        else:
-            bound = min(self.given_up, self.best_value)
+        bound = self.bound() if reason is not None else min(self.given_up, self.best_value)
         if self.best is None:
             if reason is None and not self.uncertain:
                 return self._no_values()
@@ -313,5 +312,3 @@ class TreeSearch:
     def _finish_with(self, outcome: Outcome) -> Outcome:
         counters = replace(self.solver.counters, nodes=self.nodes)
         return replace(outcome, counters=counters, y=None, reduced=None, basis=None)
-
-

@@ -1,0 +1,256 @@
+"""What is measured: each case returns the time of our work and of its reference, both in seconds."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import networkx as nx
+import numpy as np
+import pandas as pd
+from scipy import sparse
+from scipy.optimize import linear_sum_assignment
+from scipy.sparse.linalg import splu
+
+import ruddock as rk
+from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.problem import Problem
+
+inf = np.inf
+
+
+@dataclass
+class Measured:
+    """One run: our seconds, the reference's, and the iterations that it took."""
+
+    ours: float
+    reference: float
+    iterations: int = 0
+
+
+def timed(work: Callable[[], object]) -> tuple[float, object]:
+    start = time.perf_counter()
+    result = work()
+    return time.perf_counter() - start, result
+
+
+def check(holds: bool, what: str) -> None:
+    """Stop if an answer is wrong: a fast wrong answer is not worth a row."""
+    if not holds:
+        raise SystemExit(f"wrong answer: {what}")
+
+
+# ---------------------------------------------------------------------- linear problems
+
+
+def assignment(size: int = 300) -> Measured:
+    """Assignment of 300 to 300 by the simplex method, against the Hungarian kind of method."""
+    costs = np.random.default_rng(300).integers(1, 10_001, (size, size))
+    cells = np.arange(size * size)
+    a = sparse.coo_matrix(
+        (np.ones(2 * size * size), (np.concatenate((cells // size, size + cells % size)), np.tile(cells, 2)))
+    ).tocsc()
+    problem = Problem.build(
+        a, np.ones(2 * size), np.ones(2 * size), np.zeros(size * size), np.full(size * size, inf), costs.ravel()
+    )
+    ours, outcome = timed(lambda: LinearSolver(problem).solve())
+    reference, chosen = timed(lambda: linear_sum_assignment(costs))
+    check(abs(outcome.objective - costs[chosen].sum()) < 1e-6, "assignment")
+    return Measured(ours, reference, outcome.counters.iterations)
+
+
+def flow() -> Measured:
+    """Minimum-cost flow on 500 nodes and 4,000 arcs, against the network simplex method."""
+    rng = np.random.default_rng(1)
+    graph = nx.gnm_random_graph(500, 4000, seed=1, directed=True)
+    for edge in graph.edges:
+        graph.edges[edge].update(weight=int(rng.integers(1, 100)), capacity=int(rng.integers(5, 50)))
+    demand = rng.integers(-5, 6, 500)
+    while demand.sum():
+        node = rng.integers(500)
+        step = -int(np.sign(demand.sum()))
+        if -5 <= demand[node] + step <= 5:
+            demand[node] += step
+    nx.set_node_attributes(graph, dict(zip(graph, map(int, demand), strict=True)), "demand")
+    tails, heads = np.array(list(graph.edges)).T
+    arcs = np.arange(len(tails))
+    a = sparse.coo_matrix(
+        (np.repeat([1.0, -1.0], len(arcs)), (np.concatenate((heads, tails)), np.tile(arcs, 2)))
+    ).tocsc()
+    data = [(graph.edges[e]["capacity"], graph.edges[e]["weight"]) for e in graph.edges]
+    upper, costs = np.array(data, float).T
+    problem = Problem.build(a, demand, demand, np.zeros(len(arcs)), upper, costs)
+    ours, outcome = timed(lambda: LinearSolver(problem).solve())
+    reference, (cost, _) = timed(lambda: nx.network_simplex(graph))
+    check(outcome.status == "optimal" and abs(outcome.objective - cost) < 1e-6, "flow")
+    return Measured(ours, reference, outcome.counters.iterations)
+
+
+def stock(periods: int) -> Problem:
+    """Return production and stock over periods, in 4 products that share hours."""
+    rng = np.random.default_rng(7)
+    k = 4
+    make, store, over = (np.arange(k * periods).reshape(periods, k) + k * periods * part for part in range(3))
+    t, p = np.divmod(np.arange(k * periods), k)
+    later = t > 0
+    rows = [t * k + p] * 3 + [(t * k + p)[later]] + [k * periods + t] * 2
+    columns = [make.ravel(), over.ravel(), store.ravel(), store[t[later] - 1, p[later]], make.ravel(), over.ravel()]
+    hours = rng.uniform(0.5, 2.0, k * periods)
+    values = [np.ones(k * periods)] * 2 + [-np.ones(k * periods), np.ones(later.sum()), hours, 0.2 * hours]
+    a = sparse.coo_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))))
+    need = rng.integers(5, 40, k * periods).astype(float)
+    room = rng.uniform(80, 130, periods)
+    costs = np.concatenate(
+        (rng.uniform(3, 12, k * periods), rng.uniform(0.3, 1, k * periods), np.full(k * periods, 25.0))
+    )
+    return Problem.build(
+        a.tocsc(),
+        np.concatenate((need, np.full(periods, -inf))),
+        np.concatenate((need, room)),
+        np.zeros(3 * k * periods),
+        np.full(3 * k * periods, inf),
+        costs,
+    )
+
+
+def iteration() -> Measured:
+    """Mean time of one simplex iteration on 12,500 rows, against one solve with SciPy's factors of the basis."""
+    problem = stock(2500)
+    solver = LinearSolver(problem)
+    seconds, outcome = timed(solver.solve)
+    check(outcome.status == "optimal", "stock")
+    columns = sparse.hstack([problem.matrix(), -sparse.eye(problem.m)], format="csc")
+    factors = splu(columns[:, solver.head].tocsc())
+    right = np.random.default_rng(0).normal(size=problem.m)
+    reference, _ = timed(lambda: [factors.solve(right) for _ in range(50)])
+    return Measured(seconds / outcome.counters.iterations, reference / 50, outcome.counters.iterations)
+
+
+def transport(size: int) -> tuple[float, int, int]:
+    """Solve a transport problem of ``size`` origins and targets; return seconds, entries, iterations."""
+    rng = np.random.default_rng(size)
+    cells = np.arange(size * size)
+    a = sparse.coo_matrix(
+        (np.ones(2 * size * size), (np.concatenate((cells // size, size + cells % size)), np.tile(cells, 2)))
+    ).tocsc()
+    need = rng.integers(5, 50, size)
+    have = rng.multinomial(int(need.sum() * 1.2), np.full(size, 1 / size))
+    costs = rng.integers(1, 1000, size * size)
+    problem = Problem.build(
+        a,
+        np.concatenate((np.full(size, -inf), need)),
+        np.concatenate((have, np.full(size, inf))),
+        np.zeros(size * size),
+        np.full(size * size, inf),
+        costs,
+    )
+    seconds, outcome = timed(lambda: LinearSolver(problem).solve())
+    check(outcome.status == "optimal", "transport")
+    return seconds, problem.nonzeros, outcome.counters.iterations
+
+
+def growth() -> Measured:
+    """Exponent of time against entries for transport problems of 50 x 50 to 400 x 400."""
+    runs = [transport(size) for size in (50, 100, 200, 400)]
+    seconds, entries = np.log([run[0] for run in runs]), np.log([run[1] for run in runs])
+    return Measured(float(np.polyfit(entries, seconds, 1)[0]), 1.0, runs[-1][2])
+
+
+def growth_range() -> Measured:
+    """Time of the 400 x 400 transport problem, against that of the 50 x 50 one."""
+    large, small = transport(400), transport(50)
+    return Measured(large[0], small[0], large[2])
+
+
+# ---------------------------------------------------------------------- building and reading
+
+
+def building() -> Measured:
+    """A model of 1,000,000 terms from pandas tables to arrays, against sorting the same triplets."""
+    rng = np.random.default_rng(0)
+    origins, targets = [f"o{i}" for i in range(1000)], [f"t{i}" for i in range(500)]
+    frame = pd.DataFrame(
+        rng.uniform(1, 9, (1000, 500)), pd.Index(origins, name="origin"), pd.Index(targets, name="target")
+    )
+    stock_ = pd.Series(rng.uniform(100, 200, 1000), pd.Index(origins, name="origin"))
+    need = pd.Series(rng.uniform(10, 20, 500), pd.Index(targets, name="target"))
+
+    def build() -> Problem:
+        origin, target = rk.Axis("origin", frame.index), rk.Axis("target", frame.columns)
+        model = rk.Model("building")
+        ship = model.decide("ship", origin, target)
+        model.minimize("cost", (frame * ship).sum())
+        model.require("supply", ship.sum(target) <= stock_)
+        model.require("demand", ship.sum(origin) >= need)
+        return model.problem()
+
+    ours, problem = timed(build)
+    check(problem.nonzeros == 1_000_000, "building")
+    cells = np.arange(500_000)
+    rows, columns = np.concatenate((cells // 500, 1000 + cells % 500)), np.tile(cells, 2)
+    values = np.ones(1_000_000)
+    reference, _ = timed(lambda: sparse.coo_matrix((values, (rows, columns))).tocsc())
+    return Measured(ours, reference)
+
+
+def reading() -> Measured:
+    """An MPS file of 1,000,000 entries, against a CSV file of as many rows."""
+    rng = np.random.default_rng(0)
+    folder = Path(tempfile.gettempdir())
+    path, table = folder / "ruddock-benchmark.mps", folder / "ruddock-benchmark.csv"
+    if not path.exists():
+        rows = rng.integers(0, 50_000, (200_000, 5))
+        rows.sort(axis=1)
+        rows += np.arange(5)  # no row twice in a column
+        values = np.round(rng.uniform(1, 100, rows.shape), 3)
+        lines = ["NAME big", "ROWS", " N cost", *(f" L r{i}" for i in range(50_005)), "COLUMNS"]
+        lines += [f" c{j} r{i} {v}" for j in range(200_000) for i, v in zip(rows[j], values[j], strict=True)]
+        path.write_text("\n".join([*lines, "RHS", *(f" RHS r{i} 100" for i in range(50_005)), "ENDATA"]))
+        pd.DataFrame({"c": np.repeat(np.arange(200_000), 5), "r": rows.ravel(), "v": values.ravel()}).to_csv(
+            table, index=False
+        )
+    ours, problem = timed(lambda: rk.read(path).problem())
+    reference, held = timed(lambda: pd.read_csv(table))
+    check(problem.nonzeros == len(held) == 1_000_000, "reading")
+    return Measured(ours, reference)
+
+
+def command() -> Measured:
+    """The whole process of solving a small file, against importing NumPy, SciPy's matrices and pandas."""
+    from ruddock import demos
+
+    path = Path(tempfile.gettempdir()) / "ruddock-benchmark-small.mps"
+    demos.build("spring-haulage").write(path)
+    script = Path(sys.executable).with_name("ruddock")
+    words = [str(script)] if script.exists() else [sys.executable, "-c", "from ruddock.cli import main; main()"]
+    ours, _ = timed(lambda: subprocess.run([*words, "solve", str(path)], check=True, capture_output=True))
+    imports = [sys.executable, "-c", "import numpy, scipy.sparse, pandas"]
+    reference, _ = timed(lambda: subprocess.run(imports, check=True, capture_output=True))
+    return Measured(ours, reference)
+
+
+@dataclass(frozen=True)
+class Case:
+    """A row of the table: what is measured, against what, and the bar its ratio must keep."""
+
+    run: Callable[[], Measured]
+    work: str
+    against: str
+    bar: float
+
+
+CASES = {
+    "assignment": Case(assignment, "assignment LP 300 x 300", "linear_sum_assignment", 60.0),
+    "flow": Case(flow, "min-cost flow LP, 4,000 arcs", "network_simplex", 1.0),
+    "iteration": Case(iteration, "one iteration, 12,500 rows", "one splu solve", 3.0),
+    "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
+    "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),
+    "command": Case(command, "ruddock solve, whole process", "importing NumPy, SciPy, pandas", 1.5),
+    "growth": Case(growth, "transport growth, exponent", "1", 1.6),
+    "growth-range": Case(growth_range, "transport 400 x 400", "transport 50 x 50", 100.0),
+}
