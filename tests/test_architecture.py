@@ -1,0 +1,86 @@
+"""Promises about the code itself: layers, allowed imports, the public surface."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
+import ruddock as rk
+
+SOURCE = Path(rk.__file__).parent if (Path(rk.__file__).parent / "problem.py").exists() else None
+LAYERS = ["errors", "tables", "problem", "engine", "modelling", "formats", "demos", "reporting", "cli"]
+DELEGATES = {
+    ("modelling/model.py", "formats"),  # model.write
+    ("modelling/plan.py", "reporting"),  # str(plan), notebook HTML, explanations
+    ("modelling/describe.py", "reporting"),  # str(description)
+}
+
+
+def modules() -> Iterator[tuple[str, ast.Module]]:
+    assert SOURCE is not None
+    for path in sorted(SOURCE.rglob("*.py")):
+        yield path.relative_to(SOURCE).as_posix(), ast.parse(path.read_text(encoding="utf-8"))
+
+
+def imports(tree: ast.AST) -> Iterator[tuple[str, bool]]:
+    """Yield (module, is it inside a function) for every import, but those for type checkers only."""
+    guarded = {
+        id(node)
+        for branch in ast.walk(tree)
+        if isinstance(branch, ast.If) and "TYPE_CHECKING" in ast.unparse(branch.test)
+        for node in ast.walk(branch)
+    }
+    inside = {id(n) for f in ast.walk(tree) if isinstance(f, ast.FunctionDef) for n in ast.walk(f)}
+    for node in ast.walk(tree):
+        if id(node) in guarded:
+            continue
+        if isinstance(node, ast.ImportFrom) and node.module:
+            yield node.module, id(node) in inside
+        elif isinstance(node, ast.Import):
+            yield from ((alias.name, id(node) in inside) for alias in node.names)
+
+
+def layer(name: str) -> int | None:
+    first = name.split("/")[0].removesuffix(".py")
+    return LAYERS.index(first) if first in LAYERS else None
+
+
+def test_imports_go_down_only_and_the_exceptions_are_these() -> None:
+    seen = set()
+    for name, tree in modules():
+        here = layer(name)
+        if here is None:
+            continue
+        for module, inside in imports(tree):
+            parts = module.removeprefix("cython.cimports.").split(".")
+            if parts[0] != "ruddock" or len(parts) < 2 or parts[1] not in LAYERS:
+                continue
+            if LAYERS.index(parts[1]) > here:
+                assert inside, f"{name} imports {module} at its top"
+                seen.add((name, parts[1]))
+    assert seen == DELEGATES
+
+
+def test_no_outside_solver_is_imported() -> None:
+    for name, tree in modules():
+        for module, _ in imports(tree):
+            if module.split(".")[0] == "scipy":
+                assert module in ("scipy.sparse", "scipy.linalg"), f"{name} imports {module}"
+
+
+def test_the_engine_knows_no_pandas_and_prints_nothing() -> None:
+    for name, tree in modules():
+        if name.startswith("engine/"):
+            assert all(module.split(".")[0] not in ("pandas", "rich", "click") for module, _ in imports(tree)), name
+            calls = [n.func.id for n in ast.walk(tree) if isinstance(n, ast.Call) and isinstance(n.func, ast.Name)]
+            assert "print" not in calls, name
+
+
+def test_public_names_are_sorted_documented_and_complete() -> None:
+    assert rk.__all__ == sorted(rk.__all__)
+    public = {n for n in vars(rk) if not n.startswith("_")}
+    packages = {"demos", "engine", "errors", "formats", "modelling", "problem", "reporting", "tables", "cli"}
+    assert public - packages == {n for n in rk.__all__ if n != "__version__"}
+    for name in rk.__all__:
+        assert name == "__version__" or getattr(rk, name).__doc__, name

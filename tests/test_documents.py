@@ -1,0 +1,66 @@
+"""Examples, README and documentation run as written, and their links lead somewhere."""
+
+from __future__ import annotations
+
+import doctest
+import importlib
+import pkgutil
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import ruddock
+
+ROOT = Path(__file__).parent.parent
+PAGES = sorted([ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")])
+EXPECTED = {
+    "packing_week": ("margin £6,431.76", "One more hour of extraction earns £8.06."),
+    "spring_haulage": ("cost £429.25", "rises from £429.25 to £469.00"),
+    "blending": ("margin £3,208.00", "Table        18.6            18.6"),
+}
+
+
+@pytest.mark.parametrize("name", EXPECTED)
+def test_examples_run_and_tell(name: str) -> None:
+    done = subprocess.run(
+        [sys.executable, str(ROOT / "examples" / f"{name}.py")], capture_output=True, text=True, check=True
+    )
+    assert all(part in done.stdout for part in EXPECTED[name])
+
+
+def test_every_example_is_expected_here() -> None:
+    assert {path.stem for path in (ROOT / "examples").glob("*.py")} == set(EXPECTED)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_code_blocks_run(page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    names: dict[str, object] = {}
+    for block in re.findall(r"```python\n(.*?)```", page.read_text(encoding="utf-8"), flags=re.S):
+        exec(compile(block, page.name, "exec"), names)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_links_lead_somewhere(page: Path) -> None:
+    for target in re.findall(r"\]\(([^)#]+)\)", page.read_text(encoding="utf-8")):
+        if "://" not in target:
+            assert (page.parent / target).exists(), f"{page.name}: {target}"
+
+
+def test_screenshots_are_all_shown() -> None:
+    shown = "".join(page.read_text(encoding="utf-8") for page in PAGES)
+    assert all(path.name in shown for path in (ROOT / "docs" / "screenshots").glob("*.png"))
+
+
+def test_docstring_examples_hold() -> None:
+    tried = 0
+    for module in pkgutil.walk_packages(ruddock.__path__, "ruddock."):
+        if "." + "simplex." in module.name:
+            continue
+        result = doctest.testmod(importlib.import_module(module.name))
+        assert result.failed == 0, module.name
+        tried += result.attempted
+    assert tried >= 10
