@@ -21,4 +21,4 @@ def extensions():
     return cythonize(modules, include_path=["src"], build_dir="build/cython")
 
 
-setup(ext_modules=extensions())
+setup(ext_modules=extensions(), options={"build_ext": {"parallel": os.cpu_count() or 1}})

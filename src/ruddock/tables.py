@@ -72,6 +72,10 @@ class Table:
     columns: list[tuple[str, bool]] = field(init=False)
 
     def __post_init__(self) -> None:
+        # a column without a single entry tells nothing
+        kept = [k for k in range(len(self.headings)) if not self.rows or any(row[k] for row in self.rows)]
+        object.__setattr__(self, "rows", [tuple(row[k] for k in kept) for row in self.rows])
+        object.__setattr__(self, "headings", [self.headings[k] for k in kept])
         columns = [(heading.removeprefix(">"), heading.startswith(">")) for heading in self.headings]
         object.__setattr__(self, "columns", columns)
 
@@ -88,11 +92,12 @@ class Table:
         from rich.text import Text
 
         table = RichTable(
-            box=box.HORIZONTALS,
+            box=box.SIMPLE_HEAD,
             show_header=any(heading for heading, _ in self.columns),
             header_style="dim",
             border_style="dim",
             pad_edge=False,
+            show_edge=False,
         )
         for heading, right in self.columns:
             table.add_column(Text(heading), justify="right" if right else "left", overflow="fold")
@@ -113,11 +118,9 @@ class Table:
             + "</tr>"
             for row in self.rows
         )
-        caption = (
-            f'<caption style="text-align:left;font-weight:bold">{escape(self.title)}</caption>' if self.title else ""
-        )
+        title = f"<p><strong>{escape(self.title)}</strong></p>" if self.title else ""
         below = f"<p>{escape(self.below)}</p>" if self.below else ""
-        return f"<table>{caption}<thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{below}"
+        return f"{title}<table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{below}"
 
 
 def capped(rows: Sequence[Any], most: int) -> tuple[Sequence[Any], int]:

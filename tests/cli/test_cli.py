@@ -47,7 +47,7 @@ def files(tmp_path: Path) -> Path:
 def test_solve_prints_the_plan(files: Path) -> None:
     result = run("solve", str(files / "packing.mps"))
     assert result.exit_code == 0
-    assert "best plan found. margin 6,431.7647" in result.stdout
+    assert "best plan found, margin 6,431.7647" in result.stdout
     assert "at its upper bound" in result.stdout
 
 

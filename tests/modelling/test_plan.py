@@ -105,7 +105,7 @@ def test_explanations_add_up() -> None:
 
 def test_the_printed_plan_says_what_matters() -> None:
     text = str(packing().solve())
-    assert text.startswith("Packing: best plan found. margin £6,331.76, proven the largest possible.")
+    assert text.startswith("Packing: best plan found, margin £6,331.76, proven the largest possible.")
     for part in ("together", "all 3 are used", "at its upper bound", "Limits that bind: 2 of 3", "<= 640"):
         assert part in text
     priced = str(packing(whole=False).solve())

@@ -91,8 +91,8 @@ def headline(plan: Plan) -> str:
     if plan.status == "optimal":
         extreme = "largest" if plan.sense == "maximize" else "smallest"
         if plan.gap <= 1e-8:
-            return f"{title}: best plan found. {value}, proven the {extreme} possible."
-        return f"{title}: plan found within the gap asked for. {value}; {_at_best(plan)} (gap {plan.gap:.2%})."
+            return f"{title}: best plan found, {value}, proven the {extreme} possible."
+        return f"{title}: plan found within the gap asked for, {value}; {_at_best(plan)} (gap {plan.gap:.2%})."
     known = f"; {_at_best(plan)} (gap {plan.gap:.2%})" if np.isfinite(plan.bound) else ""
     return f"{title}: stopped by {STOPPED_BY[plan.reason or 'numerics']}. Best plan so far: {value}{known}."
 
@@ -154,9 +154,11 @@ def _two_way(family: Decisions, values: Floats) -> Table:
     unit = f" ({family.unit})" if family.unit else ""
     rows = [(down.texts[i], *("" if np.isnan(v) else number(v) for v in grid[i].tolist())) for i in shown]
     unused = [text for i, text in enumerate(down.texts) if i not in set(used.tolist())]
-    note = f"Nothing at {listed(unused)}." if unused else ""
+    notes = [f"Nothing at {listed(unused)}."] if unused else []
+    if np.isnan(grid[used]).any():
+        notes.append("Blank: there is no such decision.")
     headings = [f"{down.name} \\ {across.name}", *(f">{text}" for text in across.texts)]
-    return Table(f"{family.name}{unit}", headings, rows, note=note, more=more)
+    return Table(f"{family.name}{unit}", headings, rows, note=" ".join(notes), more=more)
 
 
 def _list_of(plan: Plan, which: np.ndarray) -> Table:
@@ -217,8 +219,8 @@ def _no_plan(plan: Plan) -> list[str | Table]:
         shown, more = capped(order.tolist(), MOST_ROWS)
         rows = [(formulation.constraint_names[i], _side(plan, i), number(abs(float(outcome.proof[i])))) for i in shown]
         note = (
-            "Each limit, times its weight and added up, contradicts the bounds of the decisions. "
-            "One of these limits must give way."
+            "Added up with these weights, the limits contradict the bounds of the decisions. "
+            "At least one of them must give way."
         )
         title = "Constraints that cannot all hold"
         return [Table(title, ["constraint", ">limit", ">weight"], rows, note=note, more=more)]
