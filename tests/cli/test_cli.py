@@ -166,6 +166,7 @@ def test_ctrl_c_returns_the_best_plan_so_far(files: Path) -> None:
     assert plan["objective"] is not None
     assert process.returncode == 0
     assert "stopped by you" in told
+    assert "\ntake[" in told, "members go by the file's names, not quoted"
     assert " nodes, best " in told, "progress is told on the way"
 
 

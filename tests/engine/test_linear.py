@@ -73,6 +73,13 @@ def test_cycling_examples_end(name: str) -> None:
     assert {"beale": -0.05, "kuhn": -2.0}.get(name, outcome.objective) == pytest.approx(outcome.objective)
 
 
+def test_a_degenerate_vertex_is_left_in_few_steps() -> None:
+    problem = random_lp("degenerate", 1008, 600, 900, "optimal")
+    outcome = LinearSolver(problem).solve(Limits(iterations=10_000))
+    assert outcome.status == "optimal"
+    assert outcome.objective == pytest.approx(problem.offset)
+
+
 @pytest.mark.parametrize("n", [3, 8, 16])
 def test_klee_minty_cubes(n: int) -> None:
     problem = klee_minty(n)

@@ -94,8 +94,9 @@ class Decisions(Expression):
         """Return the name of one member: ``ship[Fell,Quay]``, or the family's name alone."""
         if not self.axes:
             return self.name
-        text = self.cells.text(position)
-        return text if self.listed else f"{self.name}[{text}]"
+        if self.listed:
+            return self.axes[0].texts[position]
+        return f"{self.name}[{self.cells.text(position)}]"
 
     def members(self) -> list[str]:
         """Return the names of all members."""

@@ -17,11 +17,13 @@ cdef class PrimalSimplex:
     cdef public long long phase1_iterations
     cdef double step
     cdef int stalled
+    cdef bint settled
     cdef int retries
 
     cdef int _run(self, long long budget, long long limit) noexcept nogil
     cdef void _refresh(self) noexcept nogil
     cdef void _price_afresh(self) noexcept nogil
+    cdef void _absorb(self) noexcept nogil
     cdef double _side(self, int j) noexcept nogil
     cdef int _choose_column(self) noexcept nogil
     cdef int _iterate(self, int q) noexcept nogil

@@ -28,6 +28,7 @@ AT_UPPER = cython.declare(cython.int, 2)
 FREE = cython.declare(cython.int, 3)
 INFINITY = cython.declare(cython.double, float("inf"))
 SMALL = cython.declare(cython.double, 1e-9)  # column entries below this never become pivots
+ABSORBED = cython.declare(cython.double, 1e-6)  # drift beyond a bound that is taken up by the bound
 STALL = cython.declare(cython.int, 60)  # steps in place before bounds are perturbed
 
 
@@ -50,11 +51,13 @@ class PrimalSimplex:
         self.flips = self.phase1_iterations = 0
         self.step = 0.0
         self.stalled = self.retries = 0
+        self.settled = False
 
     def start(self):
         """Factorise and take the present basis as the starting point."""
         j: cython.int
         self.stalled = self.retries = 0
+        self.settled = False
         for j in range(self.core.total):
             self.reference[j] = 1.0
             self.banned[j] = 0
@@ -113,6 +116,8 @@ class PrimalSimplex:
         j: cython.int
         p: cython.int
         total: cython.double = 0.0
+        if self.settled:
+            self._absorb()
         for j in range(self.core.total):
             self.phase_cost[j] = 0.0
         for p in range(self.core.m):
@@ -124,7 +129,24 @@ class PrimalSimplex:
                 total += self.core.x[j] - self.core.upper[j]
         self.infeasibility = total
         self.phase = 1 if total > 0.0 else 2
+        self.settled = self.phase == 2
         self.core.compute_dual(self.phase_cost if self.phase == 1 else self.core.cost)
+
+    def _absorb(self):
+        """Widen bounds that rounding has carried feasible basic variables a little beyond.
+
+        Going back to phase 1 for differences near the tolerance can go round in circles.
+        """
+        p: cython.int
+        j: cython.int
+        for p in range(self.core.m):
+            j = self.core.head[p]
+            if self.core.lower[j] - ABSORBED < self.core.x[j] < self.core.lower[j]:
+                self.core.lower[j] = self.core.x[j]
+                self.core.bounds_changed = True
+            if self.core.upper[j] < self.core.x[j] < self.core.upper[j] + ABSORBED:
+                self.core.upper[j] = self.core.x[j]
+                self.core.bounds_changed = True
 
     def _choose_column(self):
         """Return the nonbasic variable with the best gain by devex weights, or -1 if none gains."""
@@ -281,7 +303,8 @@ class PrimalSimplex:
         k: cython.int
         p: cython.int
         step: cython.double = self.step * self.direction
-        if self.step < 1e-12:
+        # in phase 1 the gain is a sum of infeasibilities: below the tolerance it is none
+        if self.step < 1e-12 or (self.phase == 1 and self.step * abs(self.core.d[q]) < 1e-8):
             self.stalled += 1
             if self.step == 0.0:
                 return

@@ -42,6 +42,8 @@ BUDGET = 4_000_000  # entries touched per epoch: about 20 ms of compiled work
 ROUNDS = 25  # changes between methods before giving up
 TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
 NO_LIMIT = 2**62
+PATIENCE = 50  # iterations per row and column after which one method counts as stuck
+STUCK = 5  # what a kernel returns then
 
 
 class LinearSolver:
@@ -225,7 +227,7 @@ class LinearSolver:
             if isinstance(result, Outcome):
                 outcome = result
                 break
-            if result == 5:
+            if result == STUCK:
                 stuck += 1
             elif result != 1:
                 outcome = self._verdict(kernel, result)
@@ -321,10 +323,11 @@ class LinearSolver:
             kernel.cutoff = cutoff - self.problem.offset
         result = 0
         reason: Reason | None = None
+        last = core.iterations + PATIENCE * (self.problem.m + self.problem.n) + 10_000
         while result == 0:
             before = core.iterations
             allowed = limits.iterations - self.counters.iterations
-            most = NO_LIMIT if allowed == float("inf") else before + max(0, int(allowed))
+            most = last if allowed == float("inf") else min(last, before + max(0, int(allowed)))
             result = kernel.run(BUDGET, most)
             done = core.iterations - before
             self.counters.iterations += done
@@ -337,8 +340,10 @@ class LinearSolver:
                 reason = limits.exceeded(self.counters.iterations)
                 if reason:
                     return self._stopped(reason)
-        if result == 4:
+        if result == 4 and self.counters.iterations >= limits.iterations:
             return self._stopped("iterations")
+        if result == 4:
+            return STUCK
         return result
 
     # ------------------------------------------------------------------ answers
