@@ -16,6 +16,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from difflib import get_close_matches
 
+MOST_ERRORS = 20  # shown at once
+
 
 class RuddockError(Exception):
     """The base of every error that Ruddock raises on purpose."""
@@ -39,7 +41,10 @@ class FormatError(RuddockError):
     Attributes
     ----------
     path, line, column : the place, as far as it is known; lines and columns count from 1.
+    others : further errors found in the same file, told together with this one.
     """
+
+    others: tuple[FormatError, ...] = ()
 
     def __init__(
         self,
@@ -62,6 +67,18 @@ class FormatError(RuddockError):
             if column is not None:
                 shown += "\n    " + " " * (column - 1) + "^"
         super().__init__(shown)
+
+
+def together(errors: list[FormatError]) -> FormatError:
+    """Return the first of several errors, with the text of all of them."""
+    first = errors[0]
+    first.others = tuple(errors[1:])
+    if first.others:
+        shown = [str(error) for error in errors[:MOST_ERRORS]]
+        if len(errors) > MOST_ERRORS:
+            shown.append(f"and {len(errors) - MOST_ERRORS:,} errors more")
+        first.args = ("\n".join(shown),)
+    return first
 
 
 def known(name: str, names: Iterable[str], most: int = 8) -> str:

@@ -41,14 +41,35 @@ def solve_options(command: click.decorators.FC) -> click.decorators.FC:
     return command
 
 
+def _replacements(context: click.Context, option: click.Parameter, given: tuple[str, ...]) -> dict[str, str]:
+    pairs = [text.partition("=") for text in given]
+    for name, sign, file in pairs:
+        if not (name and sign and file):
+            raise click.BadParameter(f"{name!r}: write NAME=FILE, such as need=storm.csv")
+    return {name.strip(): file for name, _, file in pairs}
+
+
+def model_argument(command: click.decorators.FC) -> click.decorators.FC:
+    """Give a command its MODEL argument and the option that replaces data for this run."""
+    replaced = click.option(
+        "--data",
+        "data",
+        multiple=True,
+        metavar="NAME=FILE",
+        callback=_replacements,
+        help="Take a data table from FILE.",
+    )
+    return click.argument("model", type=click.Path(path_type=Path))(replaced(command))
+
+
 @main.command()
-@click.argument("model", type=click.Path(path_type=Path))
+@model_argument
 @solve_options
-def solve(model: Path, json_path: str | None, time_limit: float | None, gap: float) -> None:
-    """Solve MODEL (.mps, .mps.gz) and show the plan."""
+def solve(model: Path, data: dict[str, str], json_path: str | None, time_limit: float | None, gap: float) -> None:
+    """Solve MODEL (.rdk, .mps, .mps.gz) and show the plan."""
     from ruddock.formats import read
 
-    _solve_and_show(read(model), json_path, time_limit, gap)
+    _solve_and_show(read(model, data), json_path, time_limit, gap)
 
 
 @main.command()

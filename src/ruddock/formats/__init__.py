@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,16 +11,18 @@ from ruddock.errors import FormatError
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
-FORMS = ".mps, .mps.gz"
+FORMS = ".rdk, .mps, .mps.gz"
 
 
-def read(path: str | Path) -> Model:
+def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> Model:
     """Read a model from a file; its ending says the form.
 
     Parameters
     ----------
     path : str or Path
-        ``.mps`` or ``.mps.gz``, in fixed or free form.
+        ``.rdk``, or ``.mps`` or ``.mps.gz`` in fixed or free form.
+    replace : dict of data name to file, optional
+        Tables that stand in for those of a ``.rdk`` model for this once.
 
     Raises
     ------
@@ -31,6 +34,12 @@ def read(path: str | Path) -> Model:
         raise FormatError("there is no such file", path=str(path))
     if path.is_dir():
         raise FormatError("this is a folder, not a file", path=str(path))
+    if path.suffix.lower() == ".rdk":
+        from ruddock.formats.rdk import read_rdk
+
+        return read_rdk(path, replace)
+    if replace:
+        raise FormatError("only a .rdk model has data tables to replace", path=str(path))
     if _is_mps(path):
         from ruddock.formats.mps import read_mps
 

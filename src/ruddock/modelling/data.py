@@ -310,7 +310,7 @@ def _long(columns: Iterable[Any], values: Any, axes: tuple[Axis, ...], unit: Any
         raise DataError(f"{where}: given more than once: {listed(twice)}. Add them up first if that is meant")
     if len(keys) == Cells(axes).size:
         return Data(Cells(axes), numbers[order], unit, fill)
-    return Data(cells, numbers, unit, fill)
+    return Data(cells.take(order), numbers[order], unit, fill)
 
 
 def _numbers(values: Any, where: str, text: Callable[[int], str]) -> Floats:

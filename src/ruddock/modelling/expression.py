@@ -413,6 +413,13 @@ class Relation:
     def __init__(self, expression: Expression, lower: Floats, upper: Floats, sense: Sense) -> None:
         self.expression, self.lower, self.upper, self.sense = expression, lower, upper, sense
 
+    def where(self, mask: Source) -> Relation:
+        """Return the relation for the combinations where ``mask`` is present and not zero."""
+        expr = self.expression
+        kept = masked(expr.cells, as_data(mask, expr._known_axes()))
+        part = expr._keep(expr.cells.take(kept), kept)
+        return Relation(part, self.lower[kept], self.upper[kept], self.sense)
+
     def __repr__(self) -> str:
         return f"relation {self.sense} on {self.expression.cells.size:,} combinations"
 

@@ -53,6 +53,8 @@ class Model:
             raise ModelError(f"the model's name is a title, not {type(name).__name__}: {name!r}")
         self.name = name
         self.columns = 0  # decision numbers given out so far; they are never given again
+        self.notes: list[str] = []  # how tables were read, for show and check
+        self.implied: tuple[str, ...] = ()  # decisions that no heading declares
         self.ignored = 0  # data entries outside the families they were multiplied with
         self.axes: dict[str, Axis] = {}
         self._parts: dict[str, Part] = {}

@@ -1,0 +1,277 @@
+"""Parsed expressions to data and decisions, by name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+from ruddock.errors import DataError, ModelError, known
+from ruddock.formats.rdk.grammar import Token, Tree, meaning, start_of
+from ruddock.formats.rdk.source import Entry, Source
+from ruddock.modelling.axis import Axis
+from ruddock.modelling.data import Data, maximum, minimum
+from ruddock.modelling.expression import Expression, Relation
+from ruddock.modelling.model import Model
+
+FUNCTIONS = ("sum", "lag", "minimum", "maximum")
+
+
+class Names:
+    """What names stand for while a file is read.
+
+    Attributes
+    ----------
+    implied : None, or the list that collects names taken as decisions because nothing declares any
+    """
+
+    def __init__(self, model: Model) -> None:
+        self.model = model
+        self.axes: dict[str, Axis] = {}
+        self.data: dict[str, Data] = {}
+        self.implied: list[str] | None = None
+        self.failed: set[str] = set()  # declared, but with an error of their own
+
+    def find(self, name: str) -> Any:
+        """Return data, decisions or a quantity's expression by name, or raise `ModelError`."""
+        if name in self.data:
+            return self.data[name]
+        if name in self.model:
+            part = self.model[name]
+            if isinstance(part, Expression):
+                return part
+            held = getattr(part, "expression", None)
+            if held is not None and not hasattr(part, "lower"):
+                return held
+        if name in self.failed:
+            raise FollowUpError(name)
+        if self.implied is not None and name not in self.axes:
+            self.implied.append(name)
+            return self.model.decide(name)
+        what = " (it is an axis: axes stand in brackets and in sum)" if name in self.axes else ""
+        names = [*self.data, *(f.name for f in self.model.formulation().decisions)]
+        raise ModelError(f"{name!r} is neither data nor a decision{what}; {known(name, names)}")
+
+
+class FollowUpError(Exception):
+    """A name whose own declaration is wrong; that error says enough."""
+
+
+class Evaluator:
+    """Evaluates the tree of one entry; errors tell the place of the part that causes them."""
+
+    def __init__(self, names: Names, source: Source, entry: Entry, offset: int) -> None:
+        self.names, self.source, self.entry, self.offset = names, source, entry, offset
+
+    def guarded(self, node: Tree[Any] | Token, work: Callable[[], Any]) -> Any:
+        """Run a step; an error of the model or its data becomes one of the file, at the node."""
+        try:
+            result = work()
+        except (ModelError, DataError) as error:
+            raise self.source.error(str(error), self.entry, self.offset + start_of(node)) from None
+        except OverflowError:
+            raise self.source.error("a number is too large", self.entry, self.offset + start_of(node)) from None
+        if result is NotImplemented:
+            raise self.source.error("these cannot be combined", self.entry, self.offset + start_of(node))
+        return result
+
+    def value(self, node: Any) -> Any:
+        """Return the number, data or expression that a tree stands for."""
+        if isinstance(node, Token):
+            raise self.source.error(f"{node!s} has no value", self.entry, self.offset + start_of(node))
+        kind, parts = node.data, node.children
+        if kind == "value":
+            return self.value(parts[0])
+        if kind == "number":
+            return float(parts[0])
+        if kind == "name":
+            return self.guarded(node, lambda: self.names.find(str(parts[0])))
+        if kind == "subscript":
+            return self.guarded(node, lambda: self.subscript(node))
+        if kind == "call":
+            return self.call(node)
+        if kind == "string":
+            raise self.source.error(
+                "a quoted label stands in brackets after a name", self.entry, self.offset + start_of(node)
+            )
+        if kind == "negate":
+            held = self.value(parts[1])
+            return self.guarded(node, lambda: -held)
+        if kind == "keep":
+            return self.value(parts[1])
+        return self.binary(node)
+
+    def binary(self, node: Tree[Any]) -> Any:
+        """Evaluate a chain of one operation, however long, without recursion into its left end."""
+        steps = []
+        while isinstance(node, Tree) and node.data in ("add", "subtract", "multiply", "divide"):
+            steps.append(node)
+            node = node.children[0]
+        result = self.value(node)
+        for step in reversed(steps):
+            right = self.value(step.children[2])
+            result = self.guarded(step.children[1], partial(_apply, str(step.data), result, right))
+        return result
+
+    def subscript(self, node: Tree[Any]) -> Any:
+        """Pick labels and re-label axes: ``flow[place, "Mere"]``."""
+        name, *subs = node.children
+        held = self.names.find(str(name))
+        if isinstance(held, float) or not held.axes:
+            raise ModelError(f"{name} has no axes, so no brackets")
+        if len(subs) != len(held.axes):
+            raise ModelError(
+                f"{name} has {len(held.axes)} axes ({', '.join(a.name for a in held.axes)}), not {len(subs)}"
+            )
+        picked: dict[str, Any] = {}
+        renamed: dict[str, Axis] = {}
+        for axis, sub in zip(held.axes, subs, strict=True):
+            tokens: list[Any] = sub.children if isinstance(sub, Tree) else [sub]
+            text = "".join(tokens)
+            if tokens[0].type == "NAME" and text in self.names.axes:
+                if text != axis.name:
+                    renamed[axis.name] = self.names.axes[text]
+                continue
+            picked[axis.name] = label_of(axis, text[1:-1] if text.startswith('"') else text)
+        # a name may move to an axis that another one leaves: go by names that are free meanwhile
+        result = held.at(**picked) if picked else held
+        return result.rename(**renamed) if renamed else result
+
+    def call(self, node: Tree[Any]) -> Any:
+        """Evaluate ``sum(expr, axis...)``, ``lag(expr, axis, start)``, ``minimum`` and ``maximum``."""
+        name, *arguments = node.children
+        if name not in FUNCTIONS:
+            hint = f"; to multiply write {name} * (...)" if name in self.names.data or name in self.names.model else ""
+            message = f"there is no function {str(name)!r}{hint}; {known(str(name), FUNCTIONS)}"
+            raise self.source.error(message, self.entry, self.offset + start_of(node))
+        if name == "sum":
+            return self.total(node, arguments)
+        if name == "lag":
+            return self.lag(node, arguments)
+        if len(arguments) != 2:
+            raise self.source.error(f"{name} takes two arguments", self.entry, self.offset + start_of(node))
+        a, b = self.value(arguments[0]), self.value(arguments[1])
+        if isinstance(a, Expression) or isinstance(b, Expression):
+            message = f"{name} of decisions is not linear; it works on data"
+            raise self.source.error(message, self.entry, self.offset + start_of(node))
+        return self.guarded(node, lambda: minimum(a, b) if name == "minimum" else maximum(a, b))
+
+    def total(self, node: Tree[Any], arguments: list[Any]) -> Any:
+        """Evaluate ``sum(expr, axis...)``."""
+        held = self.value(arguments[0])
+        axes = [self.axis(argument) for argument in arguments[1:]]
+        if isinstance(held, float):
+            raise self.source.error("a plain number has nothing to sum over", self.entry, self.offset + start_of(node))
+        return self.guarded(node, lambda: held.sum(*axes))
+
+    def lag(self, node: Tree[Any], arguments: list[Any]) -> Any:
+        """Evaluate ``lag(expr, axis, start)``."""
+        if len(arguments) not in (2, 3):
+            message = "lag takes an expression, an axis, and the value before the first label"
+            raise self.source.error(message, self.entry, self.offset + start_of(node))
+        held, axis = self.value(arguments[0]), self.axis(arguments[1])
+        start: Any = None
+        if len(arguments) == 3:
+            last = arguments[2]
+            wraps = isinstance(last, Tree) and last.data == "name" and str(last.children[0]) == "wrap"
+            start = "wrap" if wraps else self.value(last)
+        if not isinstance(held, Expression):
+            raise self.source.error("lag looks back at decisions", self.entry, self.offset + start_of(node))
+        return self.guarded(node, lambda: held.lag(axis, start=start))
+
+    def axis(self, node: Any) -> Axis:
+        """Return the axis that an argument names."""
+        if isinstance(node, Tree) and node.data == "name":
+            name = str(node.children[0])
+            if name in self.names.axes:
+                return self.names.axes[name]
+            if name in self.names.failed:
+                raise FollowUpError(name)
+            message = f"there is no axis {name!r}; {known(name, self.names.axes)}"
+        else:
+            message = "the name of an axis stands here"
+        raise self.source.error(message, self.entry, self.offset + start_of(node))
+
+    # ------------------------------------------------------------------ relations and conditions
+
+    def relation(self, tree: Tree[Any]) -> Relation:
+        """Return the relation of ``a <= b`` or ``low <= expr <= high``."""
+        parts: list[Any] = [*tree.children, None, None]
+        left, sign, right, second, last = parts[:5]
+        first = meaning(self.source, self.entry, self.offset, sign)
+        a, b = self.value(left), self.value(right)
+        if second is None:
+            result = self.guarded(sign, lambda: _relate(a, first, b))
+            if not isinstance(result, Relation):
+                message = "this relation holds no decision, it compares plain numbers; was a decision left out?"
+                raise self.source.error(message, self.entry, self.offset + start_of(left))
+            return result
+        other = meaning(self.source, self.entry, self.offset, second)
+        c = self.value(last)
+        if first != other or first == "==":
+            message = "a range is low <= expression <= high, or high >= expression >= low"
+            raise self.source.error(message, self.entry, self.offset + start_of(second))
+        if not isinstance(b, Expression) or isinstance(a, Expression) or isinstance(c, Expression):
+            message = "a range has decisions in the middle and numbers or data at both ends"
+            raise self.source.error(message, self.entry, self.offset + start_of(left))
+        low, high = (a, c) if first == "<=" else (c, a)
+        return self.guarded(sign, lambda: b.between(low, high))
+
+    def condition(self, tree: Tree[Any]) -> Data:
+        """Return the mask of ``where``: data that is present and not zero, or comparisons of data."""
+        mask: Any = None
+        for comparison in tree.children:
+            parts: list[Any] = [*comparison.children, None, None]
+            left, sign, right = parts[:3]
+            held = self.value(left)
+            if sign is not None:
+                other = self.value(right)
+                held = self.guarded(sign, partial(_compare, held, str(sign), other))
+            if not isinstance(held, Data):
+                message = "the condition after where is data, or a comparison of data"
+                raise self.source.error(message, self.entry, self.offset + start_of(left))
+            mask = held if mask is None else self.guarded(left, partial(_both, mask, held))
+        return mask
+
+
+def label_of(axis: Axis, text: str) -> Any:
+    """Return the label of an axis that is written so.
+
+    Raises
+    ------
+    DataError
+        If there is none.
+    """
+    if text not in axis.texts:
+        raise DataError(f"axis {axis.name} has no label {text!r}; {known(text, axis.texts)}")
+    return axis.labels[axis.texts.index(text)]
+
+
+def _apply(operation: str, a: Any, b: Any) -> Any:
+    if operation == "add":
+        return a + b
+    if operation == "subtract":
+        return a - b
+    if operation == "multiply":
+        return a * b
+    if isinstance(b, float) and b == 0:
+        raise DataError("a division by zero")
+    return a / b
+
+
+def _both(a: Data, b: Data) -> Data:
+    return a * (b != 0)
+
+
+def _relate(a: Any, sign: str, b: Any) -> Any:
+    if sign == "<=":
+        return a <= b
+    return a >= b if sign == ">=" else a == b
+
+
+def _compare(a: Any, sign: str, b: Any) -> Any:
+    signs = {"=<": "<=", "≤": "<=", "=>": ">=", "≥": ">=", "=": "=="}
+    sign = signs.get(sign, sign)
+    if sign == "<":
+        return a < b
+    return a > b if sign == ">" else _relate(a, sign, b)

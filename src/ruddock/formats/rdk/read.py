@@ -1,0 +1,454 @@
+"""Reading ``.rdk``: sections and entries to a `Model`. All entries are read before errors are told."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ruddock.errors import DataError, FormatError, ModelError, known, together
+from ruddock.formats.files import read_text
+from ruddock.formats.rdk import tables
+from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
+from ruddock.formats.rdk.grammar import Tree, meaning, parse
+from ruddock.formats.rdk.source import Entry, Section, Source, split
+from ruddock.modelling.axis import Axis
+from ruddock.modelling.data import Data, as_data
+from ruddock.modelling.expression import Expression
+from ruddock.modelling.model import Model
+
+HEAD = re.compile(r"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*\((?P<unit>[^()\n]*)\))?")
+WHERE = re.compile(r"\s*where\b")
+LABEL = re.compile(r'\s*("[^"]*"|[^,\n]+?)\s*(,|\n|\Z)')
+COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
+RESERVED = {
+    "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
+    "semicontinuous", "free", "where", "from", "and", "sum", "lag", "minimum", "maximum", "sheet", "column", "wrap",
+}  # fmt: skip
+KINDS = ("integer", "binary", "semicontinuous", "free")
+MOST_LABELS = 10_000_000
+
+
+@dataclass
+class Head:
+    """What stands left of a colon: a name, axes, a unit, and where the rest begins."""
+
+    name: str
+    axes: tuple[str, ...] | None
+    unit: str | None
+    start: int
+    end: int
+
+
+def read_rdk(path: Path, replace: Mapping[str, str | Path] | None = None) -> Model:
+    """Read a model in text form.
+
+    Parameters
+    ----------
+    path : Path
+    replace : dict of data name to file, optional
+        Tables that stand in for those of the model for this once.
+
+    Raises
+    ------
+    FormatError
+        With file, line, column and the line; further errors follow in the same message.
+    """
+    return read_rdk_text(read_text(path), str(path), path.parent, replace)
+
+
+def read_rdk_text(text: str, name: str, folder: Path, replace: Mapping[str, str | Path] | None = None) -> Model:
+    """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are."""
+    return _Reader(Source(name, text.splitlines()), folder, dict(replace or {})).read()
+
+
+class _Reader:
+    def __init__(self, source: Source, folder: Path, replace: dict[str, str | Path]) -> None:
+        self.source, self.folder, self.replace = source, folder, replace
+        self.errors: list[FormatError] = []
+        self.names = Names(Model(Path(source.path).stem or "model"))
+        self.unnamed = 0
+
+    @property
+    def model(self) -> Model:
+        return self.names.model
+
+    def read(self) -> Model:
+        """Read all sections in the order in which they build on each other."""
+        sections, self.errors = split(self.source)
+        if not sections and not self.errors:
+            self.errors.append(self.source.error("the file is empty; a model has an objective or constraints"))
+        if not any(section.word == "decisions" for section in sections):
+            self.names.implied = []
+        readers: dict[str, Callable[[Section], None]] = {
+            "model": self.title,
+            "axes": lambda s: self.each(s, self.axis),
+            "data": lambda s: self.each(s, self.data),
+            "decisions": lambda s: self.each(s, self.decisions),
+            "minimize": self.objective,
+            "maximize": self.objective,
+            "quantities": lambda s: self.each(s, self.quantity),
+            "require": lambda s: self.each(s, self.constraint),
+        }
+        for word in ("model", "axes", "data", "decisions", "objective", "quantities", "require"):
+            for section in sections:
+                if section.word == word or (word == "objective" and section.word in ("minimize", "maximize")):
+                    if word not in ("model", "objective") and section.head.text.rstrip(": ") != word:
+                        self.errors.append(
+                            self.source.error(
+                                f"nothing follows the heading {word} on its line", section.head, len(word)
+                            )
+                        )
+                    self.trying(section.head, partial(readers[section.word], section))
+        unused = [name for name in self.replace if name not in self.names.data]
+        if unused and not self.errors:
+            self.errors.append(
+                self.source.error(
+                    f"there is no data called {unused[0]!r} to replace; {known(unused[0], self.names.data)}"
+                )
+            )
+        if self.errors:
+            self.errors.sort(key=lambda error: (error.line or 0, error.column or 0))
+            raise together(self.errors)
+        self.model.implied = tuple(self.names.implied or ())
+        return self.model
+
+    def each(self, section: Section, read: Callable[[Entry], None]) -> None:
+        """Read every entry; what is wrong with one does not hide the others."""
+        for entry in section.entries:
+            self.trying(entry, partial(read, entry))
+
+    def trying(self, entry: Entry, work: Callable[[], None]) -> None:
+        """Run a step and keep its error, if it is a new one."""
+        before = self.model.columns
+        try:
+            work()
+        except FollowUpError:
+            self.note_failed(entry)
+        except FormatError as error:
+            self.errors.append(error)
+            self.note_failed(entry)
+        except tables.SlipError as slip:
+            self.errors.append(self.source.error(str(slip), entry, slip.offset))
+            self.note_failed(entry)
+        except (ModelError, DataError) as error:
+            self.errors.append(self.source.error(str(error), entry))
+            self.note_failed(entry)
+        except RecursionError:
+            self.errors.append(self.source.error("this is nested too deep", entry))
+        assert self.model.columns >= before
+
+    def note_failed(self, entry: Entry) -> None:
+        """Remember the names that an entry was to declare: uses of them are not errors of their own."""
+        for part in re.split(r",", entry.text.split(":")[0]):
+            found = HEAD.match(part)
+            if found:
+                self.names.failed.add(found["name"])
+
+    # ------------------------------------------------------------------ heads
+
+    def head(self, entry: Entry, start: int = 0) -> Head:
+        """Read ``name[axes] (unit)`` at the beginning of an entry."""
+        found = HEAD.match(entry.text, start)
+        if not found:
+            raise self.source.error("a name stands here: a letter, then letters, digits or _", entry, start)
+        name = found["name"]
+        if name in RESERVED:
+            raise self.source.error(
+                f"{name!r} is a word of the language and cannot be a name", entry, found.start("name")
+            )
+        axes = None
+        if found["axes"] is not None:
+            axes = tuple(part.strip() for part in found["axes"].split(","))
+            for axis in axes:
+                if axis in self.names.failed:
+                    raise FollowUpError(axis)
+                if axis not in self.names.axes:
+                    hint = known(axis, self.names.axes)
+                    raise self.source.error(f"there is no axis {axis!r}; {hint}", entry, found.start("axes"))
+        unit = found["unit"].strip() or None if found["unit"] is not None else None
+        return Head(name, axes, unit, found.start("name"), found.end())
+
+    def rest(self, entry: Entry, head: Head, signs: str) -> tuple[str, int]:
+        """Return the sign after a head and where the text after it begins."""
+        at = head.end
+        while at < len(entry.text) and entry.text[at].isspace():
+            at += 1
+        if at >= len(entry.text) or entry.text[at] not in signs:
+            wanted = " or ".join(repr(sign) for sign in signs)
+            raise self.source.error(
+                f"{wanted} is expected after {entry.text[head.start : head.end].strip()!r}", entry, at
+            )
+        return entry.text[at], at + 1
+
+    def axes_of(self, head: Head) -> tuple[Axis, ...]:
+        return tuple(self.names.axes[name] for name in head.axes or ())
+
+    def evaluator(self, entry: Entry, offset: int) -> Evaluator:
+        return Evaluator(self.names, self.source, entry, offset)
+
+    def tree(self, entry: Entry, offset: int, start: str, end: int | None = None) -> Tree[Any]:
+        return parse(self.source, entry, offset, entry.text[offset:end], start)
+
+    def new_name(self, entry: Entry, head: Head) -> None:
+        """Refuse a name that stands for something else already."""
+        if head.name in self.names.axes or head.name in self.names.data or head.name in self.model:
+            raise self.source.error(f"the name {head.name!r} is used already", entry, head.start)
+
+    # ------------------------------------------------------------------ sections
+
+    def title(self, section: Section) -> None:
+        text = section.head.text[len("model") :].strip()
+        if text:
+            self.model.name = text
+        if section.entries:
+            raise self.source.error("nothing is indented below the title", section.entries[0])
+
+    def axis(self, entry: Entry) -> None:
+        """Read ``name : labels``, ``name : from file``, ``name : 1 .. 12`` or ``name : other axis``."""
+        head = self.head(entry)
+        self.new_name(entry, head)
+        if head.axes is not None:
+            raise self.source.error("an axis has no axes of its own", entry, head.start)
+        _, at = self.rest(entry, head, ":")
+        text = entry.text[at:].strip()
+        begin = at + len(entry.text[at:]) - len(entry.text[at:].lstrip())
+        found = tables.FROM.match(text)
+        count = COUNT.match(text)
+        labels: Any
+        if found:
+            labels = _maybe_numbers(
+                tables.labels_from(self.file(found), _plain(found["sheet"]), _plain(found["column"]), head.name)
+            )
+        elif count:
+            if abs(int(count[2]) - int(count[1])) > MOST_LABELS:
+                raise self.source.error(f"more than {MOST_LABELS:,} labels", entry, begin)
+            labels = range(int(count[1]), int(count[2]) + 1)
+        elif text in self.names.axes:
+            labels = self.names.axes[text]
+        elif text in self.names.failed:
+            raise FollowUpError(text)
+        else:
+            labels = _maybe_numbers([tables.plain(match[1]) for match in LABEL.finditer(text) if match[1].strip()])
+            if not labels:
+                raise self.source.error("labels are missing: write them with commas between", entry, begin)
+        self.names.axes[head.name] = Axis(head.name, labels)
+
+    def file(self, found: re.Match[str]) -> Path:
+        return self.folder / tables.plain(found["file"])
+
+    def data(self, entry: Entry) -> None:
+        """Read ``name[axes] (unit) : numbers``, ``: from file`` or ``= expression``."""
+        head = self.head(entry)
+        self.new_name(entry, head)
+        sign, at = self.rest(entry, head, ":=")
+        axes = self.axes_of(head)
+        if head.name in self.replace:
+            held, told = tables.from_file(Path(self.replace[head.name]), None, None, head.name, axes, head.unit)
+            self.model.notes.append(f"{told} (replaced for this run)")
+        elif sign == "=":
+            held = self.computed(entry, at, head, axes)
+        else:
+            found = tables.FROM.match(entry.text[at:].strip())
+            if found:
+                if not axes:
+                    raise self.source.error("data from a table has axes; a single number is typed", entry, at)
+                sheet, column = _plain(found["sheet"]), _plain(found["column"])
+                held, told = tables.from_file(self.file(found), sheet, column, head.name, axes, head.unit)
+                self.model.notes.append(told)
+            else:
+                at += len(entry.text[at:]) - len(entry.text[at:].lstrip())
+                try:
+                    held = tables.inline(entry.text[at:], axes, head.unit)
+                except tables.SlipError as slip:
+                    raise self.source.error(str(slip), entry, at + slip.offset) from None
+        self.names.data[head.name] = held
+
+    def computed(self, entry: Entry, at: int, head: Head, axes: tuple[Axis, ...]) -> Data:
+        value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
+        if isinstance(value, Expression):
+            raise self.source.error("data is computed from data, not from decisions", entry, at)
+        held = as_data(value, axes)
+        extra = [name for name in held.cells.names if name not in {axis.name for axis in axes}]
+        if extra:
+            raise self.source.error(
+                f"the result has the axis {', '.join(extra)} as well; name it in the brackets", entry, head.start
+            )
+        lacking = [axis for axis in axes if axis.name not in held.cells.names]
+        result = held.repeat(*lacking) if lacking else held
+        return Data(result.cells, result.values, head.unit or result.unit, result.fill)
+
+    def decisions(self, entry: Entry) -> None:
+        """Read ``names domain``: one or more names with axes and units, a condition, a kind and bounds."""
+        heads = [self.head(entry)]
+        at = heads[-1].end
+        while re.match(r"\s*,", entry.text[at:]):
+            heads.append(self.head(entry, at + entry.text[at:].index(",") + 1))
+            at = heads[-1].end
+        mask: Data | None = None
+        where = WHERE.match(entry.text, at)
+        if where:
+            at = where.end()
+            stop = re.compile(r":|\b(integer|binary|semicontinuous|free)\b").search(entry.text, at)
+            end = stop.start() if stop else len(entry.text)
+            mask = self.evaluator(entry, at).condition(self.tree(entry, at, "condition", end))
+            at = end
+        colon = re.compile(r"\s*:").match(entry.text, at)
+        at = colon.end() if colon else at
+        kind, lower, upper = self.domain(entry, at)
+        for head in heads:
+            self.new_name(entry, head)
+            self.model.decide(
+                head.name, *self.axes_of(head), lower=lower, upper=upper, kind=kind, unit=head.unit, only=mask
+            )
+
+    def domain(self, entry: Entry, at: int) -> tuple[Any, Any, Any]:
+        """Return kind, lower and upper bound of a domain such as ``integer 0 .. 40``."""
+        self.check_kind(entry, at)
+        parsed: list[Any] = self.tree(entry, at, "domain").children
+        kind, bounds = parsed
+        evaluator = self.evaluator(entry, at)
+        word = str(kind) if kind else "continuous"
+        lower: Any = None if word == "free" else 0.0
+        upper: Any = None
+        if bounds is not None and bounds.data == "side":
+            sign = meaning(self.source, entry, at, bounds.children[0])
+            value = evaluator.value(bounds.children[1])
+            lower, upper = {"<=": (lower, value), ">=": (value, upper), "==": (value, value)}[sign]
+        elif bounds is not None:
+            parts = [None if part is None else evaluator.value(part) for part in bounds.children]
+            lower, upper = (parts[0], parts[1]) if bounds.data == "span" else (None, parts[0])
+        if any(isinstance(bound, Expression) for bound in (lower, upper)):
+            raise self.source.error(
+                "a bound is a number or data; a limit with decisions stands under require", entry, at
+            )
+        if word == "free" and bounds is not None:
+            raise self.source.error("free means no bounds; leave out one of the two", entry, at)
+        if word == "binary":
+            if bounds is not None:
+                raise self.source.error("a binary decision is 0 or 1; leave out the bounds", entry, at)
+            return word, 0, 1
+        return ("continuous" if word == "free" else word), _infinite_is_none(lower), _infinite_is_none(upper)
+
+    def check_kind(self, entry: Entry, at: int) -> None:
+        """Say which kind was probably meant where a domain begins with another word."""
+        found = re.match(r"\s*([^\W\d_]\w*)", entry.text[at:])
+        if found and found[1] not in KINDS and not re.match(r"\s*(\.\.|[-+*/×·(\[])", entry.text[at + found.end() :]):
+            raise self.source.error(
+                f"there is no kind {found[1]!r}; {known(found[1], KINDS)}", entry, at + found.start(1)
+            )
+
+    def objective(self, section: Section) -> None:
+        """Read ``minimize name (unit)`` and its parts: named ones, or one expression."""
+        word = section.word
+        entry = section.head
+        if not entry.text[len(word) :].strip(" :"):
+            head = Head(word, None, None, 0, len(word))
+            head.name = "objective"
+        else:
+            head = self.head(entry, len(word))
+            if entry.text[head.end :].strip(" :"):
+                raise self.source.error("the objective's expression stands on the next line, indented", entry, head.end)
+        if not section.entries:
+            raise self.source.error("the objective is missing: write it on the next line, indented", entry, len(word))
+        parts: dict[str, Any] = {}
+        single: Any = None
+        for line in section.entries:
+            named = re.match(r"\s*[^\W\d_]\w*\s*:", line.text)
+            at = named.end() if named else 0
+            value = self.evaluator(line, at).value(self.tree(line, at, "value"))
+            if isinstance(value, Data) and not value.axes:
+                value = float(value.values[0])
+            if isinstance(value, Expression) and value.axes:
+                over = ", ".join(axis.name for axis in value.axes)
+                raise self.source.error(f"this is still spread over {over}; write sum(...) to total it", line, at)
+            if isinstance(value, Data):
+                raise self.source.error(
+                    "this holds data only; write sum(...) of it, or was a decision left out?", line, at
+                )
+            if named:
+                part = self.head(line).name
+                if part in parts:
+                    raise self.source.error(f"the part {part!r} is given a second time", line)
+                parts[part] = value
+            elif single is not None:
+                raise self.source.error(
+                    "a second expression; give the parts names (name : expression), or indent it deeper to go on", line
+                )
+            else:
+                single = value
+        if parts and single is not None:
+            raise self.source.error(
+                "either all parts of an objective have names, or there is one expression", section.entries[0]
+            )
+        add = self.model.maximize if word == "maximize" else self.model.minimize
+        if parts:
+            add(head.name, unit=head.unit, parts=parts)
+        else:
+            add(head.name, single, unit=head.unit)
+
+    def quantity(self, entry: Entry) -> None:
+        """Read ``name[axes] (unit) : expression``."""
+        head = self.head(entry)
+        self.new_name(entry, head)
+        _, at = self.rest(entry, head, ":")
+        value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
+        if not isinstance(value, Expression):
+            raise self.source.error("a quantity is made of decisions", entry, at)
+        self.same_axes(entry, head, value)
+        self.model.quantity(head.name, value, unit=head.unit)
+
+    def constraint(self, entry: Entry) -> None:
+        """Read ``name[axes] (unit) where condition : relation``; the name may be left out."""
+        named = re.match(r"\s*[^\W\d_]\w*\s*(\[[^\]\n]*\])?\s*(\([^()\n]*\))?\s*(where\b[^:]*)?:", entry.text)
+        if not named:
+            self.unnamed += 1
+            head = Head(f"limit_{self.unnamed}", None, None, 0, 0)
+            relation = self.evaluator(entry, 0).relation(self.tree(entry, 0, "relation"))
+            self.model.require(head.name, relation)
+            return
+        head = self.head(entry)
+        self.new_name(entry, head)
+        mask = None
+        where = WHERE.match(entry.text, head.end)
+        at = named.end()
+        if where:
+            mask = self.evaluator(entry, where.end()).condition(self.tree(entry, where.end(), "condition", at - 1))
+        relation = self.evaluator(entry, at).relation(self.tree(entry, at, "relation"))
+        if mask is not None:
+            relation = relation.where(mask)
+        self.same_axes(entry, head, relation.expression)
+        self.model.require(head.name, relation, unit=head.unit)
+
+    def same_axes(self, entry: Entry, head: Head, expression: Expression) -> None:
+        """Check that a family runs over the axes that its name says."""
+        written, held = set(head.axes or ()), set(expression.cells.names)
+        extra, lacking = sorted(held - written), sorted(written - held)
+        if extra:
+            over = ", ".join(extra)
+            whole = f"{head.name}[{', '.join(expression.cells.names)}]"
+            message = f"the expression also runs over {over}: sum over it, or write {whole}"
+            raise self.source.error(message, entry, head.start)
+        if lacking:
+            message = f"the expression has no {', '.join(lacking)} axis; all members would be the same"
+            raise self.source.error(message, entry, head.start)
+
+
+def _plain(text: str | None) -> str | None:
+    return None if text is None else tables.plain(text)
+
+
+def _maybe_numbers(labels: list[str]) -> list[Any]:
+    """Return whole numbers where all labels are such, so that they order as numbers."""
+    if labels and all(re.fullmatch(r"-?(0|[1-9]\d{0,17})", label) for label in labels):
+        return [int(label) for label in labels]
+    return labels
+
+
+def _infinite_is_none(bound: Any) -> Any:
+    return None if isinstance(bound, float) and np.isinf(bound) else bound

@@ -1,0 +1,103 @@
+"""A file as headings and entries, every character with its place."""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_right
+from dataclasses import dataclass, field
+
+from ruddock.errors import FormatError
+
+HEADINGS = ("model", "axes", "data", "decisions", "minimize", "maximize", "quantities", "require")
+COMMENT = re.compile(r'#(?=(?:[^"]*"[^"]*")*[^"]*$)')  # a # that is not inside quotes
+
+
+@dataclass
+class Entry:
+    """One logical line: a line and those indented deeper below it.
+
+    Attributes
+    ----------
+    text : the physical lines, stripped and joined with newlines
+    """
+
+    text: str
+    starts: list[int]  # where each physical line begins within the text
+    places: list[tuple[int, int]]  # its line number and first column
+
+    def place(self, offset: int) -> tuple[int, int]:
+        """Return line and column of a character of the text."""
+        at = bisect_right(self.starts, offset) - 1
+        line, column = self.places[at]
+        return line, column + offset - self.starts[at]
+
+
+@dataclass
+class Section:
+    """A heading with what follows the word on its line, and its entries."""
+
+    word: str
+    head: Entry
+    entries: list[Entry] = field(default_factory=list)
+
+
+@dataclass
+class Source:
+    """A text with its path, which makes errors."""
+
+    path: str
+    lines: list[str]
+
+    def error(self, message: str, entry: Entry | None = None, offset: int = 0) -> FormatError:
+        """Return an error at a character of an entry."""
+        if entry is None:
+            return FormatError(message, path=self.path)
+        offset = min(max(offset, 0), len(entry.text))
+        line, column = entry.place(offset)
+        text = self.lines[line - 1].rstrip().expandtabs(1)
+        shift = 0
+        if len(text) > 110 and column > 80:  # show the part around the place
+            shift = column - 60
+        return FormatError(message, path=self.path, line=line, column=column - shift, text=text[shift : shift + 110])
+
+
+def split(source: Source) -> tuple[list[Section], list[FormatError]]:
+    """Split a text into sections; lines that belong nowhere are errors."""
+    sections: list[Section] = []
+    errors: list[FormatError] = []
+    depth = 0
+    for number, raw in enumerate(source.lines, 1):
+        line = raw.replace("\u00a0", " ").replace("\t", " ")
+        if "#" in line:
+            line = COMMENT.split(line, maxsplit=1)[0]
+        text = line.strip()
+        if not text:
+            continue
+        indent = len(line) - len(line.lstrip())
+        if indent == 0:
+            word = re.split(r"[\s(:]", text, maxsplit=1)[0]
+            entry = Entry(text, [0], [(number, 1)])
+            if word not in HEADINGS:
+                hint = f"; a line below a heading is indented. Headings are {', '.join(HEADINGS)}"
+                errors.append(source.error(f"{word!r} is no heading{hint}", entry))
+                word = ""
+            sections.append(Section(word, entry))
+            depth = -1
+            continue
+        if not sections:
+            errors.append(
+                source.error(
+                    "the first line is a heading, such as: model NAME", Entry(text, [0], [(number, indent + 1)])
+                )
+            )
+            sections.append(Section("", Entry("", [0], [(number, 1)])))
+        entries = sections[-1].entries
+        if depth >= 0 and indent > depth and entries:
+            last = entries[-1]
+            last.starts.append(len(last.text) + 1)
+            last.places.append((number, indent + 1))
+            last.text += "\n" + text
+            continue
+        entries.append(Entry(text, [0], [(number, indent + 1)]))
+        depth = indent
+    return sections, errors

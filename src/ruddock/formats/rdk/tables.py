@@ -1,0 +1,251 @@
+"""Data written in the file itself or taken from a table file, held against axes by label text."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from ruddock.errors import DataError, FormatError, known, listed
+from ruddock.modelling.axis import Axis
+from ruddock.modelling.cells import Cells
+from ruddock.modelling.data import Data, data
+
+TOKEN = re.compile(r'"[^"]*"|[^\s,]+')
+ABSENT = (".", "-")
+FROM = re.compile(
+    r'from\s+(?P<file>"[^"]+"|\S+)(\s+sheet\s+(?P<sheet>"[^"]+"|\S+))?(\s+column\s+(?P<column>"[^"]+"|\S+))?\s*\Z'
+)
+
+
+class SlipError(DataError):
+    """An error at a character of the text that was given."""
+
+    def __init__(self, message: str, offset: int) -> None:
+        super().__init__(message)
+        self.offset = offset
+
+
+def plain(text: str) -> str:
+    """Return a label or file name without its quotes."""
+    return text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' else text
+
+
+def number(text: str, offset: int) -> float:
+    """Return a number written in a file, thousands unseparated."""
+    try:
+        value = float(text.replace("−", "-").replace("–", "-"))
+    except ValueError:
+        raise SlipError(f"{text!r} is not a number", offset) from None
+    if value != value:
+        raise SlipError("NaN is not a number to calculate with", offset)
+    return value
+
+
+def inline(text: str, axes: tuple[Axis, ...], unit: str | None) -> Data:
+    """Read numbers typed after a colon.
+
+    One number holds for all combinations. Otherwise each entry is its labels and a number, separated by
+    commas or lines: ``Fell 120, Mere 80``; two axes may be a grid whose first line holds the labels
+    of the second axis.
+    """
+    tokens = [(match.group(), match.start()) for match in TOKEN.finditer(text)]
+    if not tokens:
+        raise SlipError("numbers are missing: write one number, or labels with numbers", 0)
+    if len(tokens) == 1:
+        return data(number(*tokens[0]), *axes, unit=unit)
+    if not axes:
+        raise SlipError("this has no axes, so it is one number", tokens[1][1])
+    places = [{label: i for i, label in enumerate(axis.texts)} for axis in axes]
+    lines = text.split("\n")
+    first = [plain(token) for token in TOKEN.findall(lines[0])]
+    if len(axes) == 2 and len(lines) > 1 and first and all(label in places[1] for label in first):
+        return _grid(text, lines, first, axes, places, unit)
+    width = len(axes) + 1
+    if len(tokens) % width:
+        _find_odd_entry(text, width)
+    columns = [[plain(token) for token, _ in tokens[k::width]] for k in range(len(axes))]
+    codes: list[Any] = []
+    for axis, column, place in zip(axes, columns, places, strict=True):
+        found = [place.get(label, -1) for label in column]
+        if min(found) < 0:
+            at = found.index(-1)
+            offset = tokens[at * width + len(codes)][1]
+            raise SlipError(f"{column[at]!r} is no label of axis {axis.name}; {known(column[at], axis.texts)}", offset)
+        codes.append(np.array(found, np.int32))
+    texts = tokens[len(axes) :: width]
+    try:
+        values = np.array([text_ for text_, _ in texts]).astype(float)
+    except ValueError:
+        values = np.array([number(*token) for token in texts])
+    return _held(axes, codes, values, unit, [offset for _, offset in tokens[::width]])
+
+
+def _find_odd_entry(text: str, width: int) -> None:
+    """Raise at the first entry that has too many or too few parts."""
+    offset = 0
+    for part in re.split(r"([,\n])", text):
+        count = len(TOKEN.findall(part)) if part not in (",", "\n") else 0
+        if count and count % width:
+            raise SlipError(
+                f"an entry is {width - 1} {'label' if width == 2 else 'labels'} and a number; here are {count} parts. "
+                "A label with blanks or commas is quoted",
+                offset + len(part) - len(part.lstrip()),
+            )
+        offset += len(part)
+    raise SlipError("labels and numbers do not pair up; a label with blanks or commas is quoted", 0)
+
+
+def _grid(
+    text: str, lines: list[str], across: list[str], axes: tuple[Axis, ...], places: list[dict[str, int]], unit: Any
+) -> Data:
+    """Read a two-way table; ``.`` or ``-`` stands for a combination that is not there."""
+    down_codes, across_codes, values, offsets = [], [], [], []
+    offset = len(lines[0]) + 1
+    for line in lines[1:]:
+        parts = [(match.group(), offset + match.start()) for match in TOKEN.finditer(line)]
+        label = plain(parts[0][0])
+        if label not in places[0]:
+            raise SlipError(f"{label!r} is no label of axis {axes[0].name}; {known(label, axes[0].texts)}", parts[0][1])
+        if len(parts) - 1 != len(across):
+            raise SlipError(f"{len(parts) - 1} numbers stand under {len(across)} labels", parts[0][1])
+        for (value, at), column in zip(parts[1:], across, strict=True):
+            if value in ABSENT:
+                continue
+            down_codes.append(places[0][label])
+            across_codes.append(places[1][column])
+            values.append(number(value, at))
+            offsets.append(at)
+        offset += len(line) + 1
+    codes = [np.array(down_codes, np.int32), np.array(across_codes, np.int32)]
+    return _held(axes, codes, np.array(values), unit, offsets)
+
+
+def _held(axes: tuple[Axis, ...], codes: list[Any], values: Any, unit: str | None, offsets: list[int]) -> Data:
+    """Return data on these combinations, in the order of the axes; twice the same is an error at its place."""
+    cells = Cells(axes, codes)
+    keys = cells.keys()
+    order = np.argsort(keys, kind="stable")
+    same = np.flatnonzero(keys[order][1:] == keys[order][:-1])
+    if len(same):
+        at = int(order[same + 1].min())
+        raise SlipError(f"{cells.text(at)} is given a second time", offsets[at])
+    if len(keys) == Cells(axes).size:
+        return Data(Cells(axes), values[order], unit)
+    return Data(cells.take(order), values[order], unit)
+
+
+# ---------------------------------------------------------------------- table files
+
+
+def read_frame(path: Path, sheet: str | None) -> pd.DataFrame:
+    """Read a CSV or workbook file as text, so that labels stay as they are written."""
+    if not path.exists():
+        raise FormatError("there is no such file", path=str(path))
+    try:
+        if path.suffix.lower() in (".xlsx", ".xlsm"):
+            frame = pd.read_excel(path, sheet_name=sheet or 0, dtype=object)
+            return frame.map(lambda v: "" if v is None or v != v else str(v))
+        return pd.read_csv(path, dtype=str, keep_default_na=False, skipinitialspace=True, encoding="utf-8-sig")
+    except (ValueError, OSError, pd.errors.ParserError, KeyError) as error:
+        raise FormatError(f"cannot be read as a table: {str(error).splitlines()[0]}", path=str(path)) from None
+
+
+def labels_from(path: Path, sheet: str | None, column: str | None, name: str) -> list[str]:
+    """Return the different labels of a column: the one asked for, the one named like the axis, or the first."""
+    frame = read_frame(path, sheet)
+    wanted = column or (name if name in frame.columns else str(frame.columns[0]))
+    if wanted not in frame.columns:
+        raise FormatError(f"there is no column {wanted!r}; {known(wanted, map(str, frame.columns))}", path=str(path))
+    return [str(label).strip() for label in dict.fromkeys(frame[wanted]) if str(label).strip()]
+
+
+def from_file(
+    path: Path, sheet: str | None, column: str | None, name: str, axes: tuple[Axis, ...], unit: str | None
+) -> tuple[Data, str]:
+    """Return data from a table file, and a sentence on how its layout was read."""
+    frame = read_frame(path, sheet)
+    frame.columns = frame.columns.astype(str).str.strip()
+    long = all(axis.name in frame.columns for axis in axes)
+    if long:
+        taken = _value_column(frame, column, name, axes, path)
+        frame = frame[[*(axis.name for axis in axes), taken]]
+        told = f"{name}: column {taken!r} of {path.name}, a row for each {' and '.join(a.name for a in axes)}"
+    elif len(axes) == 2 and column is None:
+        frame, told = _unfold(frame, axes, path, name)
+    else:
+        needed = listed([axis.name for axis in axes if axis.name not in frame.columns])
+        raise FormatError(f"there is no column {needed}; the columns are {listed(frame.columns)}", path=str(path))
+    columns = [frame.iloc[:, k] for k in range(len(axes) + 1)]
+    full = (columns[-1].str.strip() != "").to_numpy()
+    return _codes_and_values(columns, full, axes, unit, path, frame), told
+
+
+def _value_column(frame: pd.DataFrame, column: str | None, name: str, axes: tuple[Axis, ...], path: Path) -> str:
+    rest = [str(c) for c in frame.columns if c not in {axis.name for axis in axes}]
+    if column is not None:
+        if column not in frame.columns:
+            raise FormatError(f"there is no column {column!r}; {known(column, rest)}", path=str(path))
+        return column
+    if name in rest:
+        return name
+    if len(rest) == 1:
+        return rest[0]
+    raise FormatError(
+        f"which column is {name}? There are {listed(rest)}: write from {path.name} column NAME", path=str(path)
+    )
+
+
+def _unfold(frame: pd.DataFrame, axes: tuple[Axis, ...], path: Path, name: str) -> tuple[pd.DataFrame, str]:
+    """Turn a wide table into rows: one axis down the first column, the other across."""
+    head = set(frame.columns[1:])
+    for down, across in (axes, axes[::-1]):
+        labels = set(frame.iloc[:, 0].str.strip())
+        if head <= set(across.texts) and labels <= set(down.texts):
+            long = frame.melt(id_vars=[frame.columns[0]])
+            long.columns = pd.Index([down.name, across.name, "value"])
+            told = f"{name}: {path.name} as a two-way table, {down.name} down and {across.name} across"
+            return long[[axes[0].name, axes[1].name, "value"]], told
+    odd = [c for c in frame.columns[1:] if c not in axes[1].texts and c not in axes[0].texts]
+    raise FormatError(
+        f"neither a row for each {axes[0].name} and {axes[1].name} (columns named so are missing) nor a two-way "
+        f"table of them{f' ({odd[0]!r} is no label)' if odd else ''}; the columns are {listed(frame.columns)}",
+        path=str(path),
+    )
+
+
+def _codes_and_values(
+    columns: list[Any], full: Any, axes: tuple[Axis, ...], unit: str | None, path: Path, frame: pd.DataFrame
+) -> Data:
+    codes = []
+    for axis, column in zip(axes, columns, strict=False):
+        texts = column[full].str.strip()
+        found = pd.Index(axis.texts).get_indexer(texts)
+        if (found < 0).any():
+            at = int(np.argmax(found < 0))
+            label = texts.iloc[at]
+            raise FormatError(
+                f"{label!r} is no label of axis {axis.name}; {known(label, axis.texts)}",
+                path=str(path), line=int(frame.index[full][at]) + 2,
+            )  # fmt: skip
+        codes.append(found.astype(np.int32))
+    texts = columns[-1][full]
+    try:
+        values = texts.to_numpy(object).astype(float)
+    except ValueError:
+        for line, text in zip(frame.index[full], texts, strict=True):
+            try:
+                float(text)
+            except ValueError:
+                raise FormatError(f"{text!r} is not a number", path=str(path), line=int(line) + 2) from None
+        raise
+    if np.isnan(values).any():
+        line = int(frame.index[full][int(np.argmax(np.isnan(values)))]) + 2
+        raise FormatError("NaN is not a number to calculate with", path=str(path), line=line)
+    try:
+        return _held(axes, codes, values, unit, [0] * len(values))
+    except SlipError as slip:
+        raise FormatError(str(slip), path=str(path)) from None

@@ -1,0 +1,295 @@
+"""The text form: the same models as in Python, errors at their place, and no input that breaks the reader."""
+
+from __future__ import annotations
+
+import random
+import re
+import time
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import ruddock as rk
+from ruddock import demos
+from ruddock.formats.rdk.read import read_rdk_text
+from tests.formats.test_mps import same
+
+PACKING = """\
+model Packing week
+
+decisions
+  jars, mead >= 0
+  hampers    integer 0 .. 40
+
+maximize margin (£)
+  4.2 jars + 9.5 mead + 31 hampers
+
+require
+  extraction (hour) : 0.5 jars + 1.2 mead <= 640
+  wax (kg)          : 0.1 jars + 2 hampers <= 150
+  shelf             : 10 <= jars - mead <= 200
+"""
+
+HAULAGE = """\
+model Spring haulage   # over the lanes that exist
+
+axes
+  apiary : from apiaries.csv
+  market : Quay, Abbey, Station, Priory
+
+data
+  stock[apiary] (crate)  : from apiaries.csv column stock
+  need[market] (crate)   : from markets.csv
+  haul[apiary, market]   : from lanes.csv
+  rent[apiary] (£)       : Fell 60, Mere 45, Gorse 85,
+                           Sallow 40, Whin 30
+
+decisions
+  ship[apiary, market] (crate) where haul : >= 0
+  used[apiary]                 binary
+
+minimize cost (£)
+  haulage : sum(haul * ship)
+  rent_paid : sum(rent * used)
+
+quantities
+  sent[apiary] (crate) : sum(ship, market)
+
+require
+  supply[apiary] : sum(ship, market) <= stock * used
+  demand[market] : sum(ship, apiary) ≥ need
+"""
+
+EVERYTHING = """\
+model Everything
+axes
+  place : Fell, Mere, "Long Meadow"
+  origin : place
+  to : place
+  week : 1 .. 4
+  grade : A, B
+data
+  net[place] : Fell 3, Mere -1, "Long Meadow" -2
+  far[origin, to] :
+           Fell  Mere  "Long Meadow"
+    Fell   .     2     5
+    Mere   2     -     4
+  need[week] : 1 5, 2 6, 3 7, 4 8
+  half = 1 / 2
+  rate[grade] = 2 * half + 3
+  worth[grade, week] = rate * need
+decisions
+  flow[origin, to] where far : 0 .. 9
+  make[week], store[week] (crate) >= 0
+  bonus free
+  lot[grade] semicontinuous 5 .. 40
+  crew integer <= 3
+  low[grade] -2 .. rate
+minimize cost (£)
+  travel : sum(far * flow) + 2(crew + 1) − 0.5 sum(store)
+  other : sum(worth[grade, 1] * lot) + 3 × bonus
+require
+  keep[place] : sum(flow[place, to], to) - sum(flow[origin, place], origin) = net
+  stock[week] : lag(store, week, 4) + make - store = need
+  cyclic[week] : lag(make, week, wrap) <= make + 9
+  some[grade] where rate > 1 and rate : lot >= 6
+  pick : flow["Fell", "Mere"] + 2 flow["Mere", "Long Meadow"] <= 8
+  bonus + 1 >= 3
+  range[grade] : rate <= lot + low
+                 <= 60
+  reach[grade] : lot <= 10 crew + 40
+"""
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    for name in ("apiaries.csv", "markets.csv", "lanes.csv"):
+        (tmp_path / name).write_text((Path(demos.__file__).parent / "data" / name).read_text())
+    return tmp_path
+
+
+def read(text: str, folder: Path = Path()) -> rk.Model:
+    return read_rdk_text(text, "model.rdk", folder)
+
+
+@pytest.mark.parametrize(("text", "name"), [(PACKING, "packing-week"), (HAULAGE, "spring-haulage")])
+def test_text_and_python_give_the_same_problem(text: str, name: str, folder: Path) -> None:
+    model, wanted = read(text, folder), demos.build(name)
+    same(model.problem(), wanted.problem())
+    assert model.formulation().decision_names == wanted.formulation().decision_names
+    assert model.formulation().constraint_names == wanted.formulation().constraint_names
+    assert str(model.solve()).splitlines()[0] == str(wanted.solve()).splitlines()[0]
+
+
+def test_everything_that_can_be_written() -> None:
+    model = read(EVERYTHING)
+    place = rk.Axis("place", ["Fell", "Mere", "Long Meadow"])
+    origin, to = rk.Axis("origin", place), rk.Axis("to", place)
+    week, grade = rk.Axis("week", [1, 2, 3, 4]), rk.Axis("grade", ["A", "B"])
+    far = rk.data(
+        {("Fell", "Mere"): 2, ("Fell", "Long Meadow"): 5, ("Mere", "Fell"): 2, ("Mere", "Long Meadow"): 4}, origin, to
+    )
+    need, rate = rk.data([5, 6, 7, 8], week), rk.data(4, grade)
+    wanted = rk.Model("Everything")
+    flow = wanted.decide("flow", origin, to, upper=9, only=far)
+    make, store = wanted.decide("make", week), wanted.decide("store", week)
+    bonus = wanted.decide("bonus", lower=None)
+    lot = wanted.decide("lot", grade, kind="semicontinuous", lower=5, upper=40)
+    crew = wanted.decide("crew", kind="integer", upper=3)
+    low = wanted.decide("low", grade, lower=-2, upper=rate)
+    wanted.minimize("cost", (far * flow).sum() + 2 * (crew + 1) - 0.5 * store.sum() + (20 * lot).sum() + 3 * bonus)
+    wanted.require(
+        "keep", flow.sum(to).rename(origin=place) - flow.sum(origin).rename(to=place) == rk.data([3, -1, -2], place)
+    )
+    wanted.require("stock", store.lag(week, start=4) + make - store == need)
+    wanted.require("cyclic", make.lag(week, start="wrap") <= make + 9)
+    wanted.require("some", lot >= 6)
+    wanted.require("pick", flow["Fell", "Mere"] + 2 * flow["Mere", "Long Meadow"] <= 8)
+    wanted.require("limit_1", bonus + 1 >= 3)
+    wanted.require("range", (lot + low).between(rate, 60))
+    wanted.require("reach", lot <= 10 * crew + 40)
+    same(model.problem(), wanted.problem())
+    assert model.formulation().constraint_names == wanted.formulation().constraint_names
+    assert [part for o in model.formulation().objectives for part in o.parts] == ["travel", "other"]
+
+
+def test_without_a_decisions_heading_names_are_decisions() -> None:
+    model = read("model M\nmaximize gain\n  3x + 2 y\nrequire\n  x + y <= 4\n  x + 3y ≤ 6\n  x <= 3\n")
+    assert model.implied == ("x", "y")
+    assert model.solve().objective == 11
+
+
+ERRORS = {
+    "label": ("axes\n  a : p, q\ndata\n  d[a] : p 1, qq 2\n", 4, 15, "'qq' is no label of axis a; did you mean 'q'"),
+    "axis": ("axes\n  place : p\ndata\n  d[plaec] : 1\n", 4, 5, "no axis 'plaec'; did you mean 'place'"),
+    "number": ("axes\n  a : p, q\ndata\n  d[a] : p 1, q two\n", 4, 17, "'two' is not a number"),
+    "entry": ("axes\n  a : p, q\ndata\n  d[a] : p 1 2, q 2\n", 4, 10, "1 label and a number; here are 3 parts"),
+    "twice": ("axes\n  a : p, q\ndata\n  d[a] : p 1, p 2\n", 4, 15, "p is given a second time"),
+    "kind": ("decisions\n  x integr 0 .. 4\n", 2, 5, "no kind 'integr'; did you mean 'integer'"),
+    "name": ("decisions\n  jars >= 0\nmaximize m\n  3 jras\n", 4, 5, "'jras' is neither data nor a decision; did you mean 'jars'"),
+    "product": ("decisions\n  x, y >= 0\nmaximize m\n  x y\n", 4, 5, "between names write *"),
+    "numbers": ("decisions\n  x >= 0\nmaximize m\n  2 3 x\n", 4, 5, "'3' is not expected here"),
+    "strict": ("decisions\n  x >= 0\nrequire\n  c : x < 3\n", 4, 9, "write <="),
+    "nonlinear": ("decisions\n  x >= 0\nrequire\n  c : x * x <= 3\n", 4, 9, "not linear"),
+    "bracket": ("decisions\n  x >= 0\nrequire\n  c : (x + 2 <= 3\n", 4, 14, "'<=' is not expected here"),
+    "open end": ("decisions\n  x >= 0\nrequire\n  c : x +\n", 4, 10, "the end of the entry is not expected"),
+    "no decision": ("decisions\n  x >= 0\nrequire\n  c : 2 <= 3\n", 4, 7, "holds no decision"),
+    "reserved": ("decisions\n  sum >= 0\n", 2, 3, "a word of the language"),
+    "used": ("decisions\n  x >= 0\n  x >= 0\n", 3, 3, "'x' is used already"),
+    "heading": ("decision\n  x >= 0\n", 1, 1, "'decision' is no heading"),
+    "spread": ("axes\n  a : p, q\ndecisions\n  x[a] >= 0\nminimize c\n  x\n", 6, 3, r"still spread over a; write sum"),
+    "family": ("axes\n  a : p, q\ndecisions\n  x[a] >= 0\nrequire\n  c : x <= 3\n", 6, 3, r"also runs over a: sum over it, or write c\[a\]"),
+    "repeat": ("axes\n  a : p, q\ndecisions\n  x[a] >= 0\n  y >= 0\nrequire\n  c[a] : x + y <= 3\n", 7, 12, "would count 2 times"),
+    "file": ("axes\n  a : from none.csv\n", None, None, "there is no such file"),
+    "crossed": ("decisions\n  x 5 .. 3\n", 2, 3, "the lower bound 5 is above the upper bound 3"),
+    "empty": ("", None, None, "the file is empty"),
+    "first": ("  x >= 0\n", 1, 3, "the first line is a heading"),
+    "unit": ("decisions\n  x >= 0\nmaximize m (£\n  x\n", 3, 11, "stands on the next line"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("slip", ERRORS)
+def test_errors_stand_at_their_place(slip: str) -> None:
+    text, line, column, message = ERRORS[slip]
+    with pytest.raises(rk.FormatError, match=message) as caught:
+        read(text)
+    assert caught.value.others == ()
+    assert (caught.value.line, caught.value.column) == (line, column)
+    if line is not None:
+        shown = str(caught.value).splitlines()
+        assert shown[1].strip() == text.splitlines()[line - 1].strip()
+        assert shown[2].index("^") == shown[1].index(shown[1].strip()) + column - 1 - (
+            len(text.splitlines()[line - 1]) - len(text.splitlines()[line - 1].lstrip())
+        )
+
+
+def test_independent_errors_are_told_together_and_their_consequences_are_not() -> None:
+    text = HAULAGE.replace("Gorse 85", "Gross 85").replace("binary", "binray").replace("≥ need", "> need")
+    with pytest.raises(rk.FormatError) as caught:
+        read(text, Path(demos.__file__).parent / "data")
+    errors = [caught.value, *caught.value.others]
+    assert [error.line for error in errors] == [11, 16, 27]
+
+
+def test_tables_long_and_wide_are_told_apart_and_replaced(folder: Path) -> None:
+    model = read(HAULAGE, folder)
+    assert any("a row for each apiary and market" in note for note in model.notes)
+    wide = pd.read_csv(folder / "lanes.csv").pivot(index="market", columns="apiary", values="haul")
+    wide.to_csv(folder / "wide.csv")
+    again = read(HAULAGE.replace("lanes.csv", "wide.csv"), folder)
+    assert any("wide.csv as a two-way table, market down and apiary across" in note for note in again.notes)
+    assert again.solve().objective == model.solve().objective
+    with pd.ExcelWriter(folder / "tables.xlsx") as book:
+        wide.to_excel(book, sheet_name="lanes")
+        pd.read_csv(folder / "markets.csv").assign(other=1).to_excel(book, sheet_name="markets", index=False)
+    text = HAULAGE.replace("lanes.csv", "tables.xlsx sheet lanes").replace(
+        "from markets.csv", "from tables.xlsx sheet markets column need"
+    )
+    same(read(text, folder).problem(), model.problem())
+    (folder / "storm.csv").write_text("market,need\nQuay,100\nAbbey,90\nStation,60\nPriory,45\n")
+    storm = read_rdk_text(HAULAGE, "model.rdk", folder, {"need": folder / "storm.csv"})
+    assert storm.problem().row_lower[-4:].tolist() == [100, 90, 60, 45]
+    with pytest.raises(rk.FormatError, match="no data called 'ned' to replace; did you mean 'need'"):
+        read_rdk_text(HAULAGE, "model.rdk", folder, {"ned": folder / "storm.csv"})
+
+
+def test_a_long_data_section_is_read_in_seconds() -> None:
+    lines = "\n".join(f"    o{i} t{j} {i % 17 + j}" for i in range(1000) for j in range(100))
+    text = f"axes\n  o : {', '.join(f'o{i}' for i in range(1000))}\n  t : {', '.join(f't{j}' for j in range(100))}\n"
+    text += f"data\n  d[o, t] :\n{lines}\ndecisions\n  x[o, t] <= d\nmaximize m\n  sum(d * x)\n"
+    start = time.perf_counter()
+    problem = read(text).problem()
+    assert time.perf_counter() - start < 10
+    assert problem.n == 100_000
+    assert problem.upper[-1] == 999 % 17 + 99
+
+
+def mutations(count: int) -> list[str]:
+    """Return texts made from valid ones by changes of tokens and of characters, half of each."""
+    rng = random.Random(5)
+    texts = [PACKING, HAULAGE, EVERYTHING]
+    tokens = re.findall(r"\w+|[^\w\s]|\n *", PACKING + HAULAGE + EVERYTHING)
+    result = []
+    for number in range(count):
+        text = rng.choice(texts)
+        for _ in range(rng.randint(1, 4)):
+            if number % 2:
+                at = rng.randrange(len(text))
+                text = (
+                    text[:at]
+                    + rng.choice(["", chr(rng.randrange(32, 1000)), "\n", "(", "[", '"', "1e9"])
+                    + text[at + rng.randint(0, 3) :]
+                )
+            else:
+                parts = re.split(r"(\w+|[^\w\s]|\n *)", text)
+                at = rng.randrange(len(parts))
+                parts[at] = rng.choice(["", rng.choice(tokens), parts[at] * 2])
+                text = "".join(parts)
+        result.append(text)
+    return result
+
+
+def test_mutated_text_is_a_model_or_an_error_of_ours(folder: Path) -> None:
+    models = 0
+    for text in mutations(1500):
+        start = time.perf_counter()
+        try:
+            read(text, folder).problem()
+            models += 1
+        except rk.RuddockError:
+            pass
+        assert time.perf_counter() - start < 2, text
+    assert 100 < models < 1400
+
+
+@pytest.mark.parametrize(
+    "text", ["(" * 5000, "x" * 100_000, "1" * 5000, "-" * 5000 + "x", "[" * 3000, "2" + "+2" * 20_000 + "+ x"]
+)
+def test_extreme_expressions_end(text: str) -> None:
+    try:
+        problem = read(f"decisions\n  x >= 0\nmaximize m\n  {text}\n").problem()
+    except rk.FormatError:
+        return
+    assert np.isfinite(problem.costs).all()
