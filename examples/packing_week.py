@@ -6,14 +6,14 @@ Run it with: python examples/packing_week.py
 import ruddock as rk
 
 model = rk.Model("Packing week")
-jars = model.decide("jars", unit="jar")
-mead = model.decide("mead", unit="bottle")
+jars = model.decide("jars", unit="item")
+mead = model.decide("mead", unit="item")
 hampers = model.decide("hampers", upper=40, kind="integer", unit="hamper")
 
 model.maximize("margin", unit="£", jars=4.2 * jars, mead=9.5 * mead, hampers=31 * hampers)
 model.require("extraction", 0.5 * jars + 1.2 * mead <= 640, unit="hour")
 model.require("wax", 0.1 * jars + 2 * hampers <= 150, unit="kg")
-model.require("shelf", (jars - mead).between(10, 200), unit="jar")
+model.require("shelf", (jars - mead).between(10, 200), unit="item")
 
 print(model.describe())
 plan = model.solve()

@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from ruddock.cli.errors import RuddockGroup
+
+if TYPE_CHECKING:
+    from ruddock.modelling.model import Model
+    from ruddock.modelling.plan import Plan
 
 
 def _version(context: click.Context, option: click.Parameter, asked: bool) -> None:
@@ -65,11 +70,27 @@ def model_argument(command: click.decorators.FC) -> click.decorators.FC:
 @main.command()
 @model_argument
 @solve_options
-def solve(model: Path, data: dict[str, str], json_path: str | None, time_limit: float | None, gap: float) -> None:
-    """Solve MODEL (.rdk, .mps, .mps.gz) and show the plan."""
+@click.option(
+    "--filled", type=click.Path(path_type=Path), metavar="FILE", help="Copy an .xlsx table, values filled in."
+)
+def solve(
+    model: Path,
+    data: dict[str, str],
+    json_path: str | None,
+    time_limit: float | None,
+    gap: float,
+    filled: Path | None,
+) -> None:
+    """Solve MODEL (.rdk, .mps, .mps.gz, .csv, .xlsx, .json) and show the plan."""
     from ruddock.formats import read
 
-    _solve_and_show(read(model, data), json_path, time_limit, gap)
+    plan = _solve_and_show(read(model, data), json_path, time_limit, gap)
+    if filled is not None and plan.found:
+        from ruddock.formats.table import fill_table
+
+        fill_table(plan, model, filled)
+    if not plan.found:
+        raise click.exceptions.Exit(1)
 
 
 @main.command()
@@ -86,17 +107,16 @@ def demo(name: str | None, json_path: str | None, time_limit: float | None, gap:
     built = demos.build(name)
     told = sys.stderr if json_path == "-" else None
     console(told).print(demos.question(name), highlight=False)
-    _solve_and_show(built, json_path, time_limit, gap)
+    if not _solve_and_show(built, json_path, time_limit, gap).found:
+        raise click.exceptions.Exit(1)
 
 
-def _solve_and_show(model: object, json_path: str | None, time_limit: float | None, gap: float) -> None:
+def _solve_and_show(model: Model, json_path: str | None, time_limit: float | None, gap: float) -> Plan:
     from ruddock.cli.show import show, show_progress
     from ruddock.formats.files import write_text
     from ruddock.formats.plan_json import plan_json
-    from ruddock.modelling.model import Model
     from ruddock.reporting.text import plan_parts
 
-    assert isinstance(model, Model)
     with show_progress(model) as listener:
         plan = model.solve(time_limit=time_limit, gap=gap, on_progress=listener)
     if json_path == "-":
@@ -104,5 +124,63 @@ def _solve_and_show(model: object, json_path: str | None, time_limit: float | No
     elif json_path is not None:
         write_text(Path(json_path), plan_json(plan))
     show(plan_parts(plan), sys.stderr if json_path == "-" else None)
-    if not plan.found:
+    return plan
+
+
+@main.command()
+@model_argument
+@click.option("--json", "json_path", metavar="FILE", help="Write the findings as JSON; - is standard output.")
+def check(model: Path, data: dict[str, str], json_path: str | None) -> None:
+    """Look for what is probably wrong in MODEL, before any solve.
+
+    Exit status 1 if a finding of severity error leaves no plan.
+    """
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+
+    built = read(model, data)
+    findings = built.check()
+    if json_path is not None:
+        _write_json(json_path, {"format": "ruddock-findings/1", "model": built.name, "findings": findings.as_list()})
+    show([*findings.parts(), *built.notes], sys.stderr if json_path == "-" else None)
+    if findings.errors:
         raise click.exceptions.Exit(1)
+
+
+@main.command()
+@model_argument
+@click.argument("name", required=False)
+def show(model: Path, name: str | None, data: dict[str, str]) -> None:
+    """Write MODEL out as algebra, data filled in; NAME is one family or one member, in full."""
+    from ruddock.cli import show as out
+    from ruddock.formats import read
+
+    built = read(model, data)
+    if name is not None:
+        out.show([built.algebra(name)])
+        return
+    out.show([built.algebra(), built.describe().table(), *built.notes])
+
+
+def _write_json(path: str, document: object) -> None:
+    import json
+
+    from ruddock.formats.files import write_text
+
+    text = json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False) + "\n"
+    if path == "-":
+        click.echo(text, nl=False)
+    else:
+        write_text(Path(path), text)
+
+
+@main.command()
+@model_argument
+@click.argument("target", type=click.Path(path_type=Path))
+def convert(model: Path, target: Path, data: dict[str, str]) -> None:
+    """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .json)."""
+    from ruddock.formats import read
+
+    built = read(model, data)
+    built.write(target)
+    click.echo(f"{target}: {built!r}, written")

@@ -10,11 +10,11 @@ QUESTION = "How many jars, bottles of mead and hampers make the most of one week
 def build() -> Model:
     """Return the model: three decisions, whole hampers, three limits."""
     model = Model("Packing week")
-    jars = model.decide("jars", unit="jar")
-    mead = model.decide("mead", unit="bottle")
+    jars = model.decide("jars", unit="item")
+    mead = model.decide("mead", unit="item")
     hampers = model.decide("hampers", upper=40, kind="integer", unit="hamper")
     model.maximize("margin", unit="£", jars=4.2 * jars, mead=9.5 * mead, hampers=31 * hampers)
     model.require("extraction", 0.5 * jars + 1.2 * mead <= 640, unit="hour")
     model.require("wax", 0.1 * jars + 2 * hampers <= 150, unit="kg")
-    model.require("shelf", (jars - mead).between(10, 200), unit="jar")
+    model.require("shelf", (jars - mead).between(10, 200), unit="item")
     return model

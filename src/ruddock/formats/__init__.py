@@ -11,7 +11,8 @@ from ruddock.errors import FormatError
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
-FORMS = ".rdk, .mps, .mps.gz"
+TABLES = (".csv", ".xlsx")
+FORMS = ".rdk, .mps, .mps.gz, .csv, .xlsx, .json"
 
 
 def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> Model:
@@ -20,7 +21,8 @@ def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> M
     Parameters
     ----------
     path : str or Path
-        ``.rdk``, or ``.mps`` or ``.mps.gz`` in fixed or free form.
+        ``.rdk``; ``.mps`` or ``.mps.gz`` in fixed or free form; a coefficient table ``.csv`` or
+        ``.xlsx``; ``.json``.
     replace : dict of data name to file, optional
         Tables that stand in for those of a ``.rdk`` model for this once.
 
@@ -44,6 +46,14 @@ def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> M
         from ruddock.formats.mps import read_mps
 
         return read_mps(path)
+    if path.suffix.lower() in TABLES:
+        from ruddock.formats.table import read_table
+
+        return read_table(path)
+    if path.suffix.lower() == ".json":
+        from ruddock.formats.model_json import read_model_json
+
+        return read_model_json(path)
     raise FormatError(f"the ending {path.suffix or '(none)'!r} is not one that can be read: {FORMS}", path=str(path))
 
 
@@ -54,6 +64,21 @@ def write(model: Model, path: str | Path) -> None:
         from ruddock.formats.mps_write import write_mps
 
         write_mps(model, path)
+        return
+    if path.suffix.lower() == ".rdk":
+        from ruddock.formats.rdk.write import write_rdk
+
+        write_rdk(model, path)
+        return
+    if path.suffix.lower() in TABLES:
+        from ruddock.formats.table import write_table
+
+        write_table(model, path)
+        return
+    if path.suffix.lower() == ".json":
+        from ruddock.formats.model_json import write_model_json
+
+        write_model_json(model, path)
         return
     raise FormatError(f"the ending {path.suffix or '(none)'!r} is not one that can be written: {FORMS}", path=str(path))
 

@@ -47,7 +47,7 @@ class Decisions(Expression):
     ) -> None:
         size = cells.size
         terms = (np.arange(size, dtype=np.intp), np.arange(first, first + size, dtype=np.int64), np.ones(size))
-        super().__init__(model, cells, terms)
+        super().__init__(model, cells, terms, units=frozenset() if unit is None else frozenset((unit,)))
         self.name, self.kind, self.unit = name, kind, unit
         self.lower, self.upper, self.first, self.listed = lower, upper, first, listed
         self.marks = np.full(size, MARKS[kind], np.uint8) if marks is None else marks
@@ -163,13 +163,15 @@ def _subset(cells: Cells, only: Source, name: str) -> Cells:
             raise ModelError(f"{name}: only= holds {wrong[0]!r}, which is not one label for each of {cells.names}")
         codes = [axis.codes([entry[i] for entry in labels], f"{name}: only=") for i, axis in enumerate(cells.axes)]
         chosen = Cells(cells.axes, codes)
-        if len(np.unique(chosen.keys())) < chosen.size:
+        _, first = np.unique(chosen.keys(), return_index=True)
+        if len(first) < chosen.size:
             raise DataError(f"{name}: only= holds a combination more than once")
-        return chosen
+        return chosen.take(first)
     mask = as_data(only, cells.axes)
     if not mask.cells.full and set(mask.cells.names) == set(cells.names):
         held = Cells(cells.axes, [mask.cells.codes[mask.cells.position(axis.name)] for axis in cells.axes])
-        return held.take(np.flatnonzero(mask.values != 0))
+        kept = np.flatnonzero(mask.values != 0)
+        return held.take(kept[np.argsort(held.keys()[kept], kind="stable")])
     return cells.take(masked(cells, mask))
 
 

@@ -30,6 +30,7 @@ from ruddock.modelling.data import (
     renamed,
     values_for,
 )
+from ruddock.modelling.units import combine
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
@@ -75,12 +76,14 @@ class Expression:
         *,
         summed: bool = False,
         holes: tuple[Hole, ...] = (),
+        units: frozenset[str] = frozenset(),
     ) -> None:
         self.model, self.cells = model, cells
         self.rows, self.columns, self.values = terms
         self.constants = np.zeros(cells.size) if constants is None else constants
         self.summed = summed  # a sum: zero, not absent, for combinations that it does not hold
         self.holes = holes
+        self.units = units  # of the summands, as far as they are known
 
     @property
     def axes(self) -> tuple[Axis, ...]:
@@ -103,7 +106,7 @@ class Expression:
         raise ModelError("an expression cannot be looped over; loop over the labels of its axes and index it")
 
     def _new(self, cells: Cells, terms: Any, constants: Floats, **more: Any) -> Expression:
-        more = dict[str, Any](summed=self.summed, holes=self.holes) | more
+        more = dict[str, Any](summed=self.summed, holes=self.holes, units=self.units) | more
         return Expression(self.model, cells, terms, constants, **more)
 
     def __getitem__(self, labels: Any) -> Expression | Term:
@@ -240,7 +243,9 @@ class Expression:
         factor = as_data(source, self._known_axes())
         if not factor.axes:
             k = float(factor.values[0])
-            return self._new(self.cells, (self.rows, self.columns, self.values * k), self.constants * k)
+            # a bare factor such as 0.5 hours per jar brings a unit that nobody states
+            units = self.units if abs(k) == 1.0 else self._units_times(factor)
+            return self._new(self.cells, (self.rows, self.columns, self.values * k), self.constants * k, units=units)
         expr = self
         if not set(factor.cells.names) <= set(self.cells.names):
             expr = self._spread(filled(factor))
@@ -248,7 +253,12 @@ class Expression:
         if factor.cells.size > expr.cells.size:
             self.model.ignored += factor.cells.size - expr.cells.size
         terms = (expr.rows, expr.columns, expr.values * values[expr.rows])
-        return expr._new(expr.cells, terms, expr.constants * values)
+        return expr._new(expr.cells, terms, expr.constants * values, units=self._units_times(factor))
+
+    def _units_times(self, factor: Data) -> frozenset[str]:
+        if factor.unit is None:
+            return frozenset()
+        return frozenset(combine(unit, factor.unit) or "1" for unit in self.units)
 
     def _spread(self, other: Data) -> Expression:
         """Repeat along the axes that only the data has, for the combinations that it holds."""
@@ -279,7 +289,7 @@ class Expression:
         else:
             constants[place] += sign * other.constants
         summed = self.summed or other.summed
-        return self._new(cells, terms, constants, summed=summed, holes=holes)
+        return self._new(cells, terms, constants, summed=summed, holes=holes, units=self.units | other.units)
 
     def _add(self, other: Any, sign: float) -> Expression:
         if isinstance(other, Term):
@@ -294,12 +304,13 @@ class Expression:
         if not held.axes:
             constants = self.constants + sign * held.values[0]
             return self._new(self.cells, (self.rows, self.columns, self.values), constants)
-        right = Expression(self.model, held.cells, NO_TERMS, held.values)
+        right = Expression(self.model, held.cells, NO_TERMS, held.values, units=_units_of(held))
         _check_no_repeat(self, right)
         if self.summed and not self.cells.full:
             return self._plus(right, sign)
         constants = self.constants + sign * values_for(held, self.cells)
-        return self._new(self.cells, (self.rows, self.columns, self.values), constants)
+        terms = (self.rows, self.columns, self.values)
+        return self._new(self.cells, terms, constants, units=self.units | right.units)
 
     def __add__(self, other: Any) -> Expression:
         return self._add(other, 1.0)
@@ -362,7 +373,8 @@ class Expression:
             return self._add(held, -1.0)
         expr = self if set(held.cells.names) <= set(self.cells.names) else self._spread(filled(held))
         constants = expr.constants - values_for(held, expr.cells, "the limit for")
-        return expr._new(expr.cells, (expr.rows, expr.columns, expr.values), constants)
+        terms = (expr.rows, expr.columns, expr.values)
+        return expr._new(expr.cells, terms, constants, units=self.units | _units_of(held))
 
     def _relate(self, other: Any, sense: Sense) -> Relation:
         moved = self._against(other)
@@ -412,6 +424,18 @@ class Relation:
 
     def __init__(self, expression: Expression, lower: Floats, upper: Floats, sense: Sense) -> None:
         self.expression, self.lower, self.upper, self.sense = expression, lower, upper, sense
+
+    def in_order(self) -> Relation:
+        """Return the relation with its members in the order of their labels."""
+        cells = self.expression.cells
+        if cells.full or not cells.axes:
+            return self
+        keys = cells.keys()
+        if bool((keys[1:] > keys[:-1]).all()):
+            return self
+        order = np.argsort(keys, kind="stable")
+        expr = self.expression._keep(cells.take(order), order)
+        return Relation(expr, self.lower[order], self.upper[order], self.sense)
 
     def where(self, mask: Source) -> Relation:
         """Return the relation for the combinations where ``mask`` is present and not zero."""
@@ -538,6 +562,10 @@ def total(terms: Iterable[Any]) -> Expression | float:
     constant += sum(float(part.constants[0]) for part in longer)
     rows = np.zeros(len(all_columns), np.intp)
     return Expression(model, Cells(()), (rows, all_columns, all_values), np.array([constant]), summed=True)
+
+
+def _units_of(held: Data) -> frozenset[str]:
+    return frozenset() if held.unit is None else frozenset((held.unit,))
 
 
 def _ascending(rows: Positions) -> bool:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from numbers import Real
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ruddock.errors import ModelError, known
+from ruddock.modelling.arrays import fill_from_arrays
 from ruddock.modelling.axis import Axis, check_name
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.data import Data, Source
@@ -20,7 +21,10 @@ from ruddock.problem import Floats, Problem
 if TYPE_CHECKING:
     from pathlib import Path
 
+    import pandas as pd
+
     from ruddock.engine.outcome import Progress
+    from ruddock.insight.findings import Findings
     from ruddock.modelling.describe import Description
     from ruddock.modelling.plan import Plan
 
@@ -164,6 +168,7 @@ class Model:
             if bad.any():
                 raise ModelError(f"{name}: a limit is {what}")
         self._know(relation.expression.axes)
+        relation = relation.in_order()
         family = Constraints(name, relation.expression, relation.lower, relation.upper, relation.sense, unit)
         self._parts[name] = family
         return family
@@ -298,6 +303,24 @@ class Model:
 
         return solve_model(self.formulation(), time_limit, gap, node_limit, iteration_limit, on_progress)
 
+    def check(self) -> Findings:
+        """Return what looks wrong, found before any solve: severity, where, why, and what to do."""
+        from ruddock.insight.checks import check_model
+
+        return check_model(self)
+
+    def algebra(self, name: str | None = None) -> str:
+        """Return the model written out as algebra, data filled in and long families elided.
+
+        Parameters
+        ----------
+        name : str, optional
+            One family, or one member such as ``supply[Fell]``, in full.
+        """
+        from ruddock.reporting.algebra import algebra
+
+        return algebra(self.formulation(), name)
+
     def without_integers(self) -> Model:
         """Return the same model with every decision continuous: what fractions would allow.
 
@@ -317,12 +340,78 @@ class Model:
         return describe(self)
 
     def write(self, path: str | Path) -> None:
-        """Write the model to a file; its ending says the form (``.mps``, ``.mps.gz``)."""
+        """Write the model to a file; its ending says the form (``.rdk``, ``.mps``, ``.csv``, ``.xlsx``, ``.json``)."""
         from ruddock.formats import write
 
         write(self, path)
 
     # ------------------------------------------------------------------ whole problems
+
+    @classmethod
+    def from_arrays(
+        cls,
+        costs: Any,
+        matrix: Any = None,
+        relations: str | Sequence[str] = "<=",
+        limits: Any = None,
+        lower: Any = 0,
+        upper: Any = None,
+        kinds: Any = "continuous",
+        *,
+        equal_matrix: Any = None,
+        equal_limits: Any = None,
+        maximize: bool = False,
+        axes: Sequence[Axis] | None = None,
+        row_axes: Sequence[Axis] | None = None,
+        names: tuple[str, str, str] = ("x", "row", "objective"),
+        name: str = "model",
+    ) -> Model:
+        """Make a model from matrices.
+
+        Parameters
+        ----------
+        costs : array, shape (n,) or the shape of the axes
+        matrix : array or SciPy sparse matrix, shape (m, n), optional
+        relations : ``<=``, ``>=`` or ``==``, one for all rows or a list of m
+        limits : array, shape (m,)
+        lower, upper : number or array, shape (n,); None is no upper bound, and 0 below
+        kinds : a kind, or a list of n
+        equal_matrix, equal_limits : a further block of equalities
+        maximize : bool
+        axes : sequence of Axis, optional
+            Their combinations, last axis fastest, label the columns; ``row_axes`` the rows. So the plan
+            comes back as labelled tables.
+        names : of the decisions, the constraints and the objective
+        name : the model's title
+
+        Raises
+        ------
+        DataError, ModelError
+            If shapes disagree, a value is no number, or a relation or kind is not known.
+
+        Examples
+        --------
+        >>> model = Model.from_arrays([3, 2], [[1, 1], [1, 3]], "<=", [4, 6], maximize=True)
+        >>> model.solve().objective
+        12.0
+        """
+        model = cls(name)
+        fill_from_arrays(
+            model, costs, matrix, relations, limits, equal_matrix, equal_limits, lower, upper, kinds, maximize,
+            axes, row_axes, names,
+        )  # fmt: skip
+        return model
+
+    @classmethod
+    def from_table(cls, frame: pd.DataFrame, name: str = "model") -> Model:
+        """Make a model from a coefficient table: a column per decision, then ``relation`` and ``limit``.
+
+        Rows named ``minimize`` or ``maximize`` hold the objective, ``lower``, ``upper`` and ``kind`` the
+        domains; every other row is a constraint. Blank means 0.
+        """
+        from ruddock.formats.table import from_frame
+
+        return from_frame(frame, name)
 
     @classmethod
     def _from_problem(

@@ -400,7 +400,7 @@ def _without_constants(family: Constraints) -> Expression:
 
 def _kinds(family: Decisions) -> np.ndarray:
     """Return the kind of each member, in words."""
-    if not family.listed:
+    if not family.listed and len(np.unique(family.marks)) < 2:
         return np.full(len(family), family.kind, dtype=object)
     words = np.array(["continuous", "integer", "semicontinuous", "semicontinuous integer"], dtype=object)
     return words[family.marks]

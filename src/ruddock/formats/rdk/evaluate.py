@@ -84,6 +84,8 @@ class Evaluator:
             return self.value(parts[0])
         if kind == "number":
             return float(parts[0])
+        if kind == "name" and parts[0] == "inf":
+            return float("inf")
         if kind == "name":
             return self.guarded(node, lambda: self.names.find(str(parts[0])))
         if kind == "subscript":

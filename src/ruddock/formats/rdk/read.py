@@ -29,6 +29,7 @@ COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
 RESERVED = {
     "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
     "semicontinuous", "free", "where", "from", "and", "sum", "lag", "minimum", "maximum", "sheet", "column", "wrap",
+    "inf",
 }  # fmt: skip
 KINDS = ("integer", "binary", "semicontinuous", "free")
 MOST_LABELS = 10_000_000

@@ -1,0 +1,1 @@
+"""What a model or a plan tells on a closer look."""

@@ -1,0 +1,278 @@
+"""Every form gives back the same problem; tables and matrices from scripts; their errors."""
+
+from __future__ import annotations
+
+import json
+import warnings
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from click.testing import CliRunner
+from scipy import sparse
+
+import ruddock as rk
+from ruddock import demos
+from ruddock.cli import main
+from ruddock.formats.rdk.write import rdk_text
+from ruddock.formats.table import fill_table
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
+from tests.engine.test_tree import random_milp
+from tests.formats.test_mps import same
+from tests.formats.test_rdk import EVERYTHING, read
+from tests.generators import STRUCTURES, random_lp
+
+inf = np.inf
+FORMS = ("rdk", "json", "csv", "xlsx", "mps")
+
+
+def as_model(problem: Problem, maximize: bool) -> rk.Model:
+    columns, rows = (rk.Axis(n, [f"{n}{i}" for i in range(k)]) for n, k in (("c", problem.n), ("r", problem.m)))
+    return rk.Model._from_problem("random", problem, columns, rows, "goal", maximize=maximize)
+
+
+@pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize("seed", range(10))
+def test_random_models_come_back_the_same(tmp_path: Path, form: str, seed: int) -> None:
+    problem = random_milp(seed) if seed % 2 else random_lp(STRUCTURES[seed % 8], seed, 10, 14, "optimal")
+    if form in ("csv", "xlsx", "rdk") and (problem.kinds == INTEGER | SEMICONTINUOUS).any():
+        return
+    model = as_model(problem, maximize=seed % 3 == 0)
+    path = tmp_path / f"model.{form}"
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        model.write(path)
+        again = rk.read(path).problem()
+    if form in ("csv", "xlsx"):
+        again, problem = by_sides(again), by_sides(problem)
+    same(again, problem)
+
+
+def by_sides(problem: Problem) -> Problem:
+    """Return the problem with ranges taken apart and free rows left out, as a table writes them."""
+    a = sparse.csr_matrix(problem.matrix())
+    rows, low, high = [], [], []
+    for i, (lower, upper) in enumerate(zip(problem.row_lower, problem.row_upper, strict=True)):
+        sides = (
+            [(lower, upper)]
+            if lower == upper
+            else [(lower, inf)] * int(np.isfinite(lower)) + [(-inf, upper)] * int(np.isfinite(upper))
+        )
+        for side in sides:
+            rows.append(i)
+            low.append(side[0])
+            high.append(side[1])
+    return Problem.build(a[rows], low, high, problem.lower, problem.upper, problem.costs, problem.kinds, problem.offset)
+
+
+@pytest.mark.parametrize("name", [*demos.DEMOS, "everything"])
+def test_families_keep_their_names_and_labels(tmp_path: Path, name: str) -> None:
+    model = read(EVERYTHING) if name == "everything" else demos.build(name)
+    for form in ("rdk", "json"):
+        model.write(tmp_path / f"m.{form}")
+        again = rk.read(tmp_path / f"m.{form}")
+        same(again.problem(), model.problem())
+        assert again.formulation().decision_names == model.formulation().decision_names
+        assert again.formulation().constraint_names == model.formulation().constraint_names
+        assert [o.parts.keys() for o in again.formulation().objectives] == [
+            o.parts.keys() for o in model.formulation().objectives
+        ]
+        assert [q.name for q in again.formulation().quantities] == [q.name for q in model.formulation().quantities]
+        assert str(again.solve()).splitlines()[:8] == str(model.solve()).splitlines()[:8]
+
+
+def test_subsets_empty_rows_and_odd_labels_survive_the_text_form() -> None:
+    place = rk.Axis("place", ["Fell", "Long Meadow", "a,b", "07"])
+    other = rk.Axis("other", [3, 1, 2])
+    model = rk.Model("odd")
+    x = model.decide("x", place, other, only=[("Fell", 1), ("a,b", 2), ("07", 3)], upper=7)
+    free = model.decide("extra", place, lower=None)
+    y = model.decide("y", kind="binary")
+    model.maximize("gain", x.sum() - free.sum() + 3 * y)
+    model.require("per_place", x.sum(other) + free >= 1)
+    model.require("per_other", x.sum(place) - y.repeat(other) <= rk.data({3: 4, 1: 5, 2: 6}, other))
+    model.require("fell", x.at(place="Fell").sum() + y <= 4)
+    model.require("none", x.where(rk.data({"Fell": 0}, place)).sum(other) + 0 * free >= -2)
+    same(read(rdk_text(model)).problem(), model.problem())
+
+
+def test_a_table_is_read_with_all_it_may_hold() -> None:
+    frame = pd.DataFrame(
+        {
+            "jars": [4.2, 0.5, 0.1, 1, 0, "", "continuous"],
+            "mead": [9.5, 1.2, "", -1, "", 90, ""],
+            "hampers": [31, None, 2, None, 0, 40, "integer"],
+            "relation": ["", "<=", "=<", "≥", "", "", ""],
+            "limit": [-100, 640, 150, 10, "", "", ""],
+        },
+        index=["maximize", "extraction", "wax", "shelf", "lower", "upper", "kind"],
+    )
+    model = rk.Model.from_table(frame, "grid")
+    problem = model.problem()
+    assert problem.upper.tolist() == [inf, 90, 40]
+    assert problem.kinds.tolist() == [0, 0, 1]
+    assert problem.row_upper.tolist() == [640, 150, inf]
+    same_ = rk.Model("typed")
+    jars, mead, hampers = (
+        same_.decide("jars"),
+        same_.decide("mead", upper=90),
+        same_.decide("hampers", upper=40, kind="integer"),
+    )
+    same_.maximize("objective", 4.2 * jars + 9.5 * mead + 31 * hampers - 100)
+    same_.require("extraction", 0.5 * jars + 1.2 * mead <= 640)
+    same_.require("wax", 0.1 * jars + 2 * hampers <= 150)
+    same_.require("shelf", jars - mead >= 10)
+    same(problem, same_.problem())
+
+
+TABLE_ERRORS = {
+    "number": (",x,y,relation,limit\nminimize,1,2\nc,1,abc,<=,4\n", "C3: 'abc' is not a number"),
+    "thousands": (
+        ',x,relation,limit\nc,"1,000",<=,4\n',
+        "B2: '1,000' is not a number; write 1234.5 without separators",
+    ),
+    "relation": (",x,relation,limit\nc,1,~,4\n", "C2: '~' is no relation"),
+    "no relation": (",x,relation,limit\nc,1,,4\n", "C2: the relation is missing"),
+    "no limit": (",x,relation,limit\nc,1,<=,\n", "D2: the limit is missing"),
+    "twice": (",x,relation,limit\nc,1,<=,4\nc,1,<=,5\n", "A3: the constraint 'c' stands a second time"),
+    "column twice": (",x,x,relation,limit\nc,1,1,<=,4\n", "C1: the decision 'x' stands a second time"),
+    "kind": (",x,relation,limit\nkind,integr,,\n", "B2: there is no kind 'integr'; did you mean 'integer'"),
+    "crossed": (",x,relation,limit\nlower,5,,\nupper,3,,\n", "B1: the lower bound 5 is above"),
+    "heading": (",x,relation\nc,1,<=\n", "there is no column 'limit'"),
+    "empty": (",,\n", "the table is empty"),
+}
+
+
+@pytest.mark.parametrize("slip", TABLE_ERRORS)
+def test_table_errors_tell_the_cell(tmp_path: Path, slip: str) -> None:
+    text, message = TABLE_ERRORS[slip]
+    path = tmp_path / "wrong.csv"
+    path.write_text(
+        "\n".join(
+            line + "," * (text.splitlines()[0].count(",") - line.count(",")) * ('"' not in line)
+            for line in text.splitlines()
+        )
+    )
+    with pytest.raises(rk.FormatError, match=message):
+        rk.read(path)
+
+
+def test_several_wrong_cells_are_told_at_once(tmp_path: Path) -> None:
+    (tmp_path / "t.csv").write_text(",x,y,relation,limit\nc,one,2,<=,4\nd,1,2,=<,four\n")
+    with pytest.raises(rk.FormatError, match=r"B2: 'one'.*\n.*E3: 'four'"):
+        rk.read(tmp_path / "t.csv")
+
+
+def test_a_grid_is_filled_in_as_a_copy(tmp_path: Path) -> None:
+    source, target = tmp_path / "grid.xlsx", tmp_path / "filled.xlsx"
+    demos.build("packing-week").write(source)
+    before = source.read_bytes()
+    done = CliRunner().invoke(main, ["solve", str(source), "--filled", str(target)], catch_exceptions=False)
+    assert done.exit_code == 0
+    assert source.read_bytes() == before
+    filled = pd.read_excel(target, index_col=0)
+    assert filled.loc["value", "hampers"] == 40
+    assert filled.loc["wax", "activity"] == pytest.approx(131.7647, abs=1e-4)
+    assert filled.loc["extraction", "slack"] == 0
+    assert filled.loc["maximize", "activity"] == pytest.approx(6431.7647, abs=1e-4)
+    with pytest.raises(rk.FormatError, match="another file"):
+        fill_table(rk.read(source).solve(), source, source)
+
+
+@pytest.mark.parametrize("dense", [True, False])
+def test_matrices_come_back_as_labelled_tables(dense: bool) -> None:
+    apiary, market = rk.Axis("apiary", ["Fell", "Mere"]), rk.Axis("market", ["Quay", "Abbey", "Station"])
+    supply = np.kron(np.eye(2), np.ones(3))
+    demand = np.kron(np.ones((1, 2)), np.eye(3))
+    model = rk.Model.from_arrays(
+        [[1, 2, 3], [2, 1, 1]], supply if dense else sparse.csr_matrix(supply), "<=", [50, 60],
+        equal_matrix=demand, equal_limits=[30, 20, 40], axes=(apiary, market), names=("ship", "row", "cost"),
+    )  # fmt: skip
+    plan = model.solve()
+    assert plan.objective == 30 + 20 + 40
+    assert plan.table("ship").loc["Mere", "Station"] == 40
+    mixed = rk.Model.from_arrays([1, 1], [[2, 1]], [">="], [4.5], kinds=["integer", "binary"], upper=[9, 1])
+    assert mixed.problem().upper.tolist() == [9, 1]
+    assert mixed.solve().decisions()["kind"].tolist() == ["integer", "integer"]
+
+
+@pytest.mark.parametrize(
+    ("call", "message"),
+    [
+        (lambda: rk.Model.from_arrays([1, 2], [[1, 2, 3]], "<=", [1]), "matrix has 3 columns for 2 costs"),
+        (lambda: rk.Model.from_arrays([1, 2], [[1, 2]], "<=", [1, 2]), "limits has 2 values for 1"),
+        (lambda: rk.Model.from_arrays([1, 2], [[1, 2]], ["<>"], [1]), r"relations\[0\] is '<>'"),
+        (lambda: rk.Model.from_arrays([1, np.nan]), r"costs\[1\] is NaN"),
+        (lambda: rk.Model.from_arrays([1, 2], kinds="whole"), "no kind 'whole'"),
+        (lambda: rk.Model.from_arrays([1, 2], [[1, 2]]), "matrix needs its limits"),
+        (lambda: rk.Model.from_arrays([1, 2, 3], axes=[rk.Axis("a", ["ab"])]), "make 1 combinations for 3"),
+        (lambda: rk.Model.from_arrays([1], lower=3, upper=2), "column 0: the lower bound 3 is above"),
+    ],
+)
+def test_matrix_errors(call: object, message: str) -> None:
+    with pytest.raises((rk.DataError, rk.ModelError), match=message):
+        call()  # type: ignore[operator]
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("{", "this is no JSON"),
+        ("[]", "no model"),
+        ('{"format": "ruddock-model/1"}', "missing or wrong"),
+        ("[" * 100_000, "no JSON|nested too deep"),
+    ],
+)
+def test_wrong_json_is_an_error_of_ours(tmp_path: Path, text: str, message: str) -> None:
+    (tmp_path / "m.json").write_text(text)
+    with pytest.raises(rk.FormatError, match=message):
+        rk.read(tmp_path / "m.json")
+
+
+def test_mutated_json_is_a_model_or_an_error_of_ours(tmp_path: Path) -> None:
+    model = demos.build("packing-week")
+    model.write(tmp_path / "m.json")
+    document = json.loads((tmp_path / "m.json").read_text())
+    rng = np.random.default_rng(3)
+    for _ in range(150):
+        wrong = json.loads(json.dumps(document))
+        place = wrong[rng.choice(["decisions", "constraints", "objectives"])]
+        held = place[rng.integers(len(place))]
+        key = rng.choice(list(held))
+        held[key] = rng.choice(np.array([None, -1, "x", [], [1e9], {}], dtype=object))
+        (tmp_path / "w.json").write_text(json.dumps(wrong))
+        try:
+            rk.read(tmp_path / "w.json").problem()
+        except rk.RuddockError:
+            continue
+
+
+def test_convert_show_and_check_from_the_command_line(tmp_path: Path) -> None:
+    run = CliRunner()
+    demos.build("spring-haulage").write(tmp_path / "haul.rdk")
+    for source, target in (("haul.rdk", "haul.mps"), ("haul.mps", "haul.xlsx"), ("haul.xlsx", "haul.json")):
+        done = run.invoke(main, ["convert", str(tmp_path / source), str(tmp_path / target)], catch_exceptions=False)
+        assert done.exit_code == 0
+        assert "19 decisions, 9 constraints" in done.stdout
+    assert rk.read(tmp_path / "haul.json").solve().objective == pytest.approx(429.25)
+    shown = run.invoke(main, ["show", str(tmp_path / "haul.rdk"), "demand[Quay]"], catch_exceptions=False)
+    assert shown.stdout.split() == [
+        "demand[Quay]",
+        "(crate)",
+        ":",
+        "ship[Fell,Quay]",
+        "+",
+        "ship[Mere,Quay]",
+        "+",
+        "ship[Sallow,Quay]",
+        "+",
+        "ship[Whin,Quay]",
+        ">=",
+        "70",
+    ]
+    checked = run.invoke(main, ["check", str(tmp_path / "haul.rdk"), "--json", "-"], catch_exceptions=False)
+    assert checked.exit_code == 0
+    assert json.loads(checked.stdout)["findings"] == []
+    (tmp_path / "bad.rdk").write_text("decisions\n  x >= 0\nmaximize gain\n  x\n")
+    assert run.invoke(main, ["check", str(tmp_path / "bad.rdk")]).exit_code == 1
