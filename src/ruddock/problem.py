@@ -93,7 +93,7 @@ class Problem:
         kinds: npt.ArrayLike | None = None,
         offset: float = 0.0,
     ) -> Problem:
-        """Check the parts and put them in canonical form.
+        """Check the parts and put them in canonical form; arrays may be shared, so nobody writes to them.
 
         Parameters
         ----------
@@ -127,12 +127,13 @@ class Problem:
         marks = np.zeros(n, np.uint8) if kinds is None else np.ascontiguousarray(kinds, np.uint8)
         if marks.shape != (n,):
             raise DataError(f"kinds has shape {marks.shape}, needed is ({n},)")
-        return cls(a.indptr.astype(np.int32), a.indices.astype(np.int32), a.data, kinds=marks, offset=offset, **parts)
+        starts, indices = a.indptr.astype(np.int32, copy=False), a.indices.astype(np.int32, copy=False)
+        return cls(starts, indices, a.data, kinds=marks, offset=offset, **parts)
 
 
 def _vector(name: str, values: npt.ArrayLike, size: int) -> Floats:
-    array = np.array(values, dtype=np.float64)
-    if array.ndim == 0:
+    array = np.ascontiguousarray(values, dtype=np.float64)
+    if np.ndim(values) == 0:
         array = np.full(size, float(array))
     if array.shape != (size,):
         raise DataError(f"{name} has shape {array.shape}, needed is ({size},)")

@@ -270,9 +270,12 @@ def _from_frame(source: pd.DataFrame, axes: tuple[Axis, ...], unit: Any, fill: A
         for axis, codes in zip(axes, (rows, columns), strict=True):
             _once(axis, codes, where)
         values = frame.to_numpy()
-        if len(rows) == len(axes[0]) and len(columns) == len(axes[1]) and not pd.isna(values).any():
+        whole = len(rows) == len(axes[0]) and len(columns) == len(axes[1])
+        if whole and values.dtype.kind in "fiub" and not np.isnan(values).any():
+            if _in_place(rows) and _in_place(columns):
+                return Data(Cells(axes), np.array(values, np.float64, order="C").ravel(), unit, fill)
             array = np.empty(values.shape)
-            array[np.ix_(rows, columns)] = _numbers(values.ravel(), where, lambda i: "a cell").reshape(values.shape)
+            array[np.ix_(rows, columns)] = values
             return Data(Cells(axes), array.ravel(), unit, fill)
     stacked = source.stack(list(range(source.columns.nlevels)), future_stack=True)
     assert isinstance(stacked, pd.Series)
@@ -287,6 +290,10 @@ def _level_order(levels: list[Any], axes: tuple[Axis, ...]) -> list[int]:
     if set(names) == set(levels):
         return [levels.index(name) for name in names]
     return list(range(len(axes)))
+
+
+def _in_place(codes: Any) -> bool:
+    return bool((codes == np.arange(len(codes))).all())
 
 
 def _once(axis: Axis, codes: Any, where: str) -> None:

@@ -48,6 +48,7 @@ class Decisions(Expression):
         size = cells.size
         terms = (np.arange(size, dtype=np.intp), np.arange(first, first + size, dtype=np.int64), np.ones(size))
         super().__init__(model, cells, terms, units=frozenset() if unit is None else frozenset((unit,)))
+        self.aligned = True
         self.name, self.kind, self.unit = name, kind, unit
         self.lower, self.upper, self.first, self.listed = lower, upper, first, listed
         self.marks = np.full(size, MARKS[kind], np.uint8) if marks is None else marks

@@ -83,6 +83,7 @@ class Expression:
         self.constants = np.zeros(cells.size) if constants is None else constants
         self.summed = summed  # a sum: zero, not absent, for combinations that it does not hold
         self.holes = holes
+        self.aligned = False  # one term for each row, in order: gathers by row can be left out
         self.units = units  # of the summands, as far as they are known
 
     @property
@@ -107,7 +108,13 @@ class Expression:
 
     def _new(self, cells: Cells, terms: Any, constants: Floats, **more: Any) -> Expression:
         more = dict[str, Any](summed=self.summed, holes=self.holes, units=self.units) | more
-        return Expression(self.model, cells, terms, constants, **more)
+        result = Expression(self.model, cells, terms, constants, **more)
+        result.aligned = self.aligned and terms[0] is self.rows and cells is self.cells
+        return result
+
+    def _by_row(self, values: Any) -> Any:
+        """Return values, given one per row, for every term."""
+        return values if self.aligned else values[self.rows]
 
     def __getitem__(self, labels: Any) -> Expression | Term:
         """Return the scalar expression at one label of every axis."""
@@ -151,7 +158,7 @@ class Expression:
         if self.constants.any():
             constants += np.bincount(group, self.constants, cells.size)
         holes = tuple(hole for hole in self.holes if hole.axis not in drop)
-        return self._new(cells, (group[self.rows], self.columns, self.values), constants, summed=True, holes=holes)
+        return self._new(cells, (self._by_row(group), self.columns, self.values), constants, summed=True, holes=holes)
 
     def at(self, **labels: Any) -> Expression:
         """Return the part at one label of each named axis, without that axis."""
@@ -252,7 +259,7 @@ class Expression:
         values = values_for(factor, expr.cells)
         if factor.cells.size > expr.cells.size:
             self.model.ignored += factor.cells.size - expr.cells.size
-        terms = (expr.rows, expr.columns, expr.values * values[expr.rows])
+        terms = (expr.rows, expr.columns, expr.values * expr._by_row(values))
         return expr._new(expr.cells, terms, expr.constants * values, units=self._units_times(factor))
 
     def _units_times(self, factor: Data) -> frozenset[str]:

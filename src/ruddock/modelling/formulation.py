@@ -87,6 +87,11 @@ class Formulation:
         return result
 
     @cached_property
+    def compact(self) -> bool:
+        """Whether nothing was dropped, so that decision numbers are columns."""
+        return sum(len(family) for family in self.decisions) == self.columns
+
+    @cached_property
     def starts(self) -> dict[str, int]:
         """The first column of each decision family."""
         sizes = np.cumsum([0] + [len(family) for family in self.decisions])
@@ -108,6 +113,8 @@ class Formulation:
 
     def columns_for(self, numbers: np.ndarray, what: str) -> np.ndarray:
         """Translate decision numbers to columns; raise if a decision was dropped."""
+        if self.compact:
+            return numbers
         columns = self.column_of[numbers]
         if (columns < 0).any():
             raise ModelError(f"{what} uses decisions that were dropped from the model; drop or rewrite {what} as well")
@@ -137,7 +144,8 @@ class Formulation:
             sign = -1.0 if objective.maximize else 1.0
             for name, part in objective.parts.items():
                 columns = self.columns_for(part.columns, f"the objective {objective.name!r} ({name})")
-                costs += sign * np.bincount(columns, part.values, size)
+                own = np.bincount(columns, part.values, size)
+                costs = costs + own if sign > 0 else costs - own
                 offset += sign * float(part.constants[0])
         rows, columns_, values = self._triplets()
         m = sum(family.cells.size for family in self.constraints)
@@ -155,19 +163,21 @@ class Formulation:
 
     def _triplets(self) -> tuple[np.ndarray, np.ndarray, Floats]:
         """Return rows, columns and values of all constraints, as 32-bit indices where they fit."""
-        rows, columns, values = [], [], []
-        compact = bool((self.column_of == np.arange(self.columns)).all())
+        size = sum(len(family.expression.values) for family in self.constraints)
+        rows, columns, values = np.empty(size, np.int32), np.empty(size, np.int32), np.empty(size)
+        at = 0
         for family in self.constraints:
-            start = self.row_starts[family.name]
             expr = family.expression
-            rows.append((expr.rows + start).astype(np.int32))
-            kept = expr.columns if compact else self.columns_for(expr.columns, f"the constraint {family.name!r}")
-            columns.append(kept.astype(np.int32))
-            values.append(expr.values)
-        if not rows:
-            return np.zeros(0, np.int32), np.zeros(0, np.int32), np.zeros(0)
-        return np.concatenate(rows), np.concatenate(columns), np.concatenate(values)
+            part = slice(at, at + len(expr.values))
+            np.add(expr.rows, self.row_starts[family.name], out=rows[part], casting="unsafe")
+            kept = expr.columns if self.compact else self.columns_for(expr.columns, f"the constraint {family.name!r}")
+            columns[part] = kept
+            values[part] = expr.values
+            at = part.stop
+        return rows, columns, values
 
 
 def _joined(parts: Sequence[Floats]) -> Floats:
+    if len(parts) == 1:
+        return parts[0]
     return np.concatenate(parts) if parts else np.zeros(0)

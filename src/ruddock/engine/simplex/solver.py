@@ -58,7 +58,9 @@ class LinearSolver:
     """
 
     def __init__(self, problem: Problem, *, scale: bool = True) -> None:
+        problem = replace(problem, row_lower=problem.row_lower.copy(), row_upper=problem.row_upper.copy())
         semi = (problem.kinds & 2) != 0
+        # limits of rows change in place; the arrays of a problem may be shared
         self.lower = np.where(semi, np.minimum(problem.lower, 0.0), problem.lower)
         self.upper = np.where(semi, np.maximum(problem.upper, 0.0), problem.upper)
         self.costs = problem.costs.copy()

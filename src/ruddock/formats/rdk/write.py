@@ -265,7 +265,7 @@ class _Writer:
         for i, member in enumerate(family.members()):
             begin, end = ends[i], ends[i + 1]
             terms = [
-                f"{_signed(float(v))} {self.member(int(j))}"
+                _term(float(v), self.member(int(j)))
                 for j, v in zip(columns[begin:end], expr.values[order[begin:end]], strict=True)
             ] or self.nothing(member, scalar)
             body = self.relation(member, scalar, family.lower[i : i + 1], family.upper[i : i + 1], terms)
@@ -306,7 +306,7 @@ class _Writer:
     def scalar_block(self, cells: Cells, rows: Any, name: str, values: Floats, owner: str) -> str:
         """Return the term of one decision: a number or data times its name."""
         if not cells.axes:
-            return f"{_signed(float(values[0]))} {name}"
+            return _term(float(values[0]), name)
         full = np.zeros(cells.size)
         full[rows] = values
         return f"+ {self.always_data(f'{owner}_{name}', cells, full)} * {name}"
@@ -337,9 +337,7 @@ class _Writer:
         inner = f"{name}[{', '.join(subs)}]" if moved else name
         even = len(values) > 0 and (values == values[0]).all() and self.complete(cells, rows, family, moved)
         if even:
-            factor = _signed(float(values[0]))
-            factor = factor[0] + " " if factor[2:] == "1" else factor + " "
-            return f"{factor}sum({inner}, {', '.join(over)})" if over else f"{factor}{inner}"
+            return _term(float(values[0]), f"sum({inner}, {', '.join(over)})" if over else inner)
         product = f"{self.data(f'{owner}_{name}', axes, texts, values)} * {inner}"
         return f"+ sum({product}, {', '.join(over)})" if over else f"+ {product}"
 
@@ -385,6 +383,11 @@ def _merged(rows: Any, places: Any, values: Floats, size: int) -> tuple[Any, Any
 
 def _signed(value: float) -> str:
     return f"{'-' if value < 0 else '+'} {text_of(abs(value))}"
+
+
+def _term(value: float, name: str) -> str:
+    """Return a number times a name, with its sign; 1 is left out."""
+    return f"{'-' if value < 0 else '+'} {name}" if abs(value) == 1 else f"{_signed(value)} {name}"
 
 
 def _domain(mark: int, low: str, high: str, least: float, most: float, binary: bool = False) -> str:
