@@ -4,7 +4,8 @@ import os
 
 from setuptools import Extension, setup
 
-KERNELS = ("markowitz", "lu", "core", "breakpoints", "dual", "primal")
+SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "dual", "primal")
+KERNELS = (*(f"ruddock.engine.simplex.{name}" for name in SIMPLEX), "ruddock.formats.mps_kernel")
 
 
 def extensions():
@@ -13,9 +14,8 @@ def extensions():
         return []
     from Cython.Build import cythonize
 
-    folder = "src/ruddock/engine/simplex"
     modules = [
-        Extension(f"ruddock.engine.simplex.{name}", [f"{folder}/{name}.py"], extra_compile_args=["-O3"], optional=True)
+        Extension(name, [f"src/{name.replace('.', '/')}.py"], extra_compile_args=["-O3"], optional=True)
         for name in KERNELS
     ]
     return cythonize(modules, include_path=["src"], build_dir="build/cython")

@@ -23,6 +23,7 @@ double = _Type()
 int = _Type()
 longlong = _Type()
 schar = _Type()
+uchar = _Type()
 bint = _Type()
 void = _Type()
 

@@ -5,23 +5,33 @@ from __future__ import annotations
 import gzip
 import os
 import tempfile
+import zlib
 from pathlib import Path
 
 from ruddock.errors import FormatError
 
 
-def read_text(path: Path) -> str:
-    """Return a file's text, unpacked if it ends in ``.gz``; UTF-8, or Latin-1 where it is not that."""
+def read_content(path: Path) -> bytes:
+    """Return a file's bytes, unpacked if it ends in ``.gz``, in UTF-8; what is not that is taken as Latin-1."""
     try:
         content = path.read_bytes()
         if path.suffix.lower() == ".gz":
             content = gzip.decompress(content)
-    except (OSError, EOFError) as error:
+    except (OSError, EOFError, zlib.error) as error:
         raise FormatError(f"cannot be read: {error}", path=str(path)) from None
+    content = content.removeprefix(b"\xef\xbb\xbf")
+    if content.isascii():
+        return content
     try:
-        return content.decode("utf-8-sig")
+        content.decode("utf-8")
     except UnicodeDecodeError:
-        return content.decode("latin-1")
+        return content.decode("latin-1").encode("utf-8")
+    return content
+
+
+def read_text(path: Path) -> str:
+    """Return a file's text; see `read_content`."""
+    return read_content(path).decode("utf-8")
 
 
 def write_text(path: Path, text: str) -> None:

@@ -1,15 +1,16 @@
 """Reading MPS files, fixed and free form.
 
 Lines are split at blanks, which reads both forms as long as names hold none. A file with blanks in
-its names is read again by the columns of the fixed form. The big section, COLUMNS, is parsed as a
-block.
+its names is read again by the columns of the fixed form. The large sections are parsed as blocks, COLUMNS
+by a kernel; where a block is odd, its lines are gone through one by one to say what and where.
 """
 
 from __future__ import annotations
 
+import re
 import warnings
 from dataclasses import dataclass, field
-from io import StringIO
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -17,8 +18,10 @@ import numpy as np
 import pandas as pd
 from scipy.sparse import coo_matrix
 
+from ruddock.engine.kernels import COMPILED
 from ruddock.errors import FormatError, RuddockWarning, known, listed
-from ruddock.formats.files import read_text
+from ruddock.formats.files import read_content
+from ruddock.formats.mps_kernel import ColumnScanner
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.model import Model
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
@@ -40,6 +43,8 @@ OTHER_CLASSES = {
     "PWLOBJ": "piecewise-linear objectives",
     "NETWORK": "network blocks",
 }
+INFINITE = 1e30  # numbers of this size and more mean no limit
+ROW_KINDS = ("N", "L", "G", "E")
 BOUND_KINDS = ("UP", "LO", "FX", "FR", "MI", "PL", "BV", "LI", "UI", "SC")
 NO_VALUE = ("FR", "MI", "PL", "BV")
 
@@ -53,13 +58,44 @@ class _OddFieldsError(Exception):
 
 
 @dataclass
+class _Body:
+    """The lines below a heading: their place in the file and the number of the first."""
+
+    content: bytes
+    begin: int
+    end: int
+    first: int
+
+    @cached_property
+    def text(self) -> str:
+        return self.content[self.begin : self.end].decode("utf-8")
+
+    def lines(self) -> list[tuple[int, str]]:
+        """Return number and text of each line that is neither blank nor a comment."""
+        numbered = enumerate(self.text.splitlines(), self.first)
+        return [(number, text) for number, text in numbered if text.strip() and text[0] != "*"]
+
+    def tokens(self, width: int) -> list[str] | None:
+        """Return all tokens if every line plainly holds ``width`` of them; None calls for a closer look."""
+        text = self.text
+        if text.startswith("*") or "\n*" in text:
+            return None
+        tokens = text.split()
+        return tokens if len(tokens) == width * text.count("\n") else None
+
+
+@dataclass
 class _Sections:
-    """The lines of each section, without comments: their numbers and texts."""
+    """What the headings say, and the bodies below them."""
 
     name: str = ""
     maximize: bool = False
     objective: str | None = None
-    lines: dict[str, list[tuple[int, str]]] = field(default_factory=dict)
+    bodies: dict[str, _Body] = field(default_factory=dict)
+
+    def lines(self, section: str) -> list[tuple[int, str]]:
+        """Return the lines of a section; none if it is missing."""
+        return self.bodies[section].lines() if section in self.bodies else []
 
 
 def read_mps(path: Path) -> Model:
@@ -70,15 +106,15 @@ def read_mps(path: Path) -> Model:
     FormatError
         With the number and text of the line.
     """
-    lines = read_text(path).splitlines()
-    reader = _Reader(str(path), lines)
+    content = read_content(path)
+    reader = _Reader(str(path), content)
     try:
         return reader.read(fixed=False)
     except _OddFieldsError as odd:
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("error", RuddockWarning)
-                return _Reader(str(path), lines).read(fixed=True)
+                return _Reader(str(path), content).read(fixed=True)
         except (_OddFieldsError, FormatError, RuddockWarning):
             raise reader.error(odd.line, odd.message) from None
 
@@ -86,9 +122,14 @@ def read_mps(path: Path) -> Model:
 class _Reader:
     """One pass over a file, in fixed or free form."""
 
-    def __init__(self, path: str, lines: list[str]) -> None:
-        self.path, self.lines = path, lines
+    def __init__(self, path: str, content: bytes) -> None:
+        self.path, self.content = path, content if content.endswith(b"\n") else content + b"\n"
         self.fixed = False
+
+    @cached_property
+    def lines(self) -> list[str]:
+        """All lines of the file, for messages."""
+        return self.content.decode("utf-8").splitlines()
 
     def error(self, line: int, message: str) -> FormatError:
         return FormatError(message, path=self.path, line=line, text=self.lines[line - 1].rstrip()[:100])
@@ -106,7 +147,7 @@ class _Reader:
                 raise _OddFieldsError(line, f"{text!r} is not a number") from None
         if value != value:
             raise self.error(line, "NaN is not a number to solve with")
-        return float("inf") if value >= 1e30 else float("-inf") if value <= -1e30 else value
+        return float("inf") if value >= INFINITE else float("-inf") if value <= -INFINITE else value
 
     def fields(self, line: int, text: str) -> list[str]:
         """Return the fields of a data line; in fixed form the first may be empty."""
@@ -133,49 +174,56 @@ class _Reader:
         return self.model(sections, names, free, columns, entries, lower, upper, low, high, marks, offset)
 
     def split(self) -> _Sections:
-        """Sort the lines into sections and read the ones that say how to read the rest."""
-        found = _Sections()
-        section = ""
+        """Find the headings, which stand in the first place of a line, and what they say."""
+        found, content = _Sections(), self.content
+        heads = [match.start() + 1 for match in re.finditer(rb"\n[^\s*]", content)]
+        if re.match(rb"[^\s*]", content):
+            heads.insert(0, 0)
+        before = _Body(content, 0, heads[0] if heads else len(content), 1).lines()
+        if before:
+            raise self.error(before[0][0], "data before the first section; a file begins with NAME or ROWS")
+        number, counted = 1, 0
         ended = False
-        for number, text in enumerate(self.lines, 1):
-            if not text.strip() or text[0] == "*":
-                continue
-            if text[0] in " \t":
-                if not section:
-                    raise self.error(number, "data before the first section; a file begins with NAME or ROWS")
-                if section == "OBJSENSE":
-                    self.sense(found, number, text)
-                elif section == "OBJNAME":
-                    found.objective = text.strip()
-                else:
-                    found.lines[section].append((number, text))
-                continue
-            words = text.split()
+        for head, following in zip(heads, [*heads[1:], len(content)], strict=False):
+            number += content.count(b"\n", counted, head)
+            counted = head
+            stop = content.index(b"\n", head) + 1
+            words = content[head:stop].decode("utf-8").split()
             section = words[0].upper()
-            if section in OTHER_CLASSES:
-                raise self.error(
-                    number,
-                    f"the section {section} is for {OTHER_CLASSES[section]}; Ruddock reads linear and integer models",
-                )
-            if section not in SECTIONS:
-                hint = known(section, SECTIONS)
-                raise self.error(number, f"{words[0]!r} is no section ({hint}); data lines begin with a blank")
+            self.check_heading(found, number, words[0])
             if section == "ENDATA":
                 ended = True
                 break
+            found.bodies[section] = _Body(content, stop, following, number + 1)
             if section == "NAME":
-                found.name = text.strip()[4:].strip()
-            elif section == "OBJSENSE" and len(words) > 1:
-                self.sense(found, number, words[1])
-            elif section in found.lines and section not in ("NAME", "OBJSENSE", "OBJNAME"):
-                raise self.error(number, f"the section {section} stands a second time")
-            found.lines.setdefault(section, [])
+                found.name = content[head:stop].decode("utf-8").strip()[4:].strip()
+            elif section == "OBJSENSE":
+                for line, text in [(number, " ".join(words[1:])), *found.bodies[section].lines()]:
+                    if text:
+                        self.sense(found, line, text)
+            elif section == "OBJNAME":
+                for _, text in found.bodies[section].lines():
+                    found.objective = text.strip()
         if not ended:
-            raise FormatError("the file ends without ENDATA; it may be cut off", path=self.path, line=len(self.lines))
+            raise FormatError(
+                "the file ends without ENDATA; it may be cut off", path=self.path, line=len(self.lines) or 1
+            )
         for needed in ("ROWS", "COLUMNS"):
-            if needed not in found.lines:
+            if needed not in found.bodies:
                 raise FormatError(f"the section {needed} is missing", path=self.path)
         return found
+
+    def check_heading(self, found: _Sections, number: int, word: str) -> None:
+        """Raise for a heading that is unknown, of another problem class, or there already."""
+        section = word.upper()
+        if section in OTHER_CLASSES:
+            what = OTHER_CLASSES[section]
+            raise self.error(number, f"the section {section} is for {what}; Ruddock reads linear and integer models")
+        if section not in SECTIONS:
+            hint = known(section, SECTIONS)
+            raise self.error(number, f"{word!r} is no section ({hint}); data lines begin with a blank")
+        if section in found.bodies:
+            raise self.error(number, f"the section {section} stands a second time")
 
     def sense(self, found: _Sections, number: int, text: str) -> None:
         word = text.strip().upper()
@@ -185,20 +233,15 @@ class _Reader:
 
     def rows(self, sections: _Sections) -> tuple[pd.Index[str], np.ndarray, int]:
         """Return row names, their kinds, and the number of the objective's row (-1: none)."""
-        names, kinds = [], []
-        for number, text in sections.lines["ROWS"]:
-            parts = self.fields(number, text)
-            if len(parts) != 2:
-                raise _OddFieldsError(number, "a row needs a kind and a name")
-            kind = parts[0].upper()
-            if kind not in ("N", "L", "G", "E"):
-                raise self.error(number, f"the kind of a row is N, L, G or E, not {parts[0]!r}")
-            kinds.append(kind)
-            names.append(parts[1])
+        tokens = None if self.fixed else sections.bodies["ROWS"].tokens(2)
+        if tokens is not None and set(tokens[::2]) <= set(ROW_KINDS):
+            kinds, names = tokens[::2], tokens[1::2]
+        else:
+            kinds, names = self.rows_one_by_one(sections)
         index = pd.Index(names, dtype=object)
         if not index.is_unique:
             at = int(np.argmax(index.duplicated()))
-            raise self.error(sections.lines["ROWS"][at][0], f"the row {names[at]!r} stands a second time")
+            raise self.error(sections.lines("ROWS")[at][0], f"the row {names[at]!r} stands a second time")
         if sections.objective is not None:
             if sections.objective not in index:
                 raise FormatError(f"OBJNAME names {sections.objective!r}, which is no row", path=self.path)
@@ -207,12 +250,47 @@ class _Reader:
             return index, np.array(kinds, dtype=object), at
         return index, np.array(kinds, dtype=object), kinds.index("N") if "N" in kinds else -1
 
+    def rows_one_by_one(self, sections: _Sections) -> tuple[list[str], list[str]]:
+        """Return kinds and names of the rows line by line, so that an error can be told with its line."""
+        kinds, names = [], []
+        for number, text in sections.lines("ROWS"):
+            parts = self.fields(number, text)
+            if len(parts) != 2:
+                raise _OddFieldsError(number, "a row needs a kind and a name")
+            if parts[0].upper() not in ROW_KINDS:
+                raise self.error(number, f"the kind of a row is N, L, G or E, not {parts[0]!r}")
+            kinds.append(parts[0].upper())
+            names.append(parts[1])
+        return kinds, names
+
     def columns(self, sections: _Sections, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray]:
         """Return column names, the entries (row, column, value) and which columns are integer."""
+        scanned = None if self.fixed or not COMPILED else self.scan(sections.bodies["COLUMNS"], rows)
+        return scanned or self.columns_one_by_one(sections, rows)
+
+    def scan(self, body: _Body, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray] | None:
+        """Return the same by the kernel; None where anything is odd."""
+        lines = body.content.count(b"\n", body.begin, body.end)
+        scanner = ColumnScanner(self.content, [name.encode() for name in rows], lines)
+        if scanner.scan(body.begin, body.end) >= 0:
+            return None
+        n, size = scanner.columns, scanner.entries
+        names = pd.Index(scanner.column_names().decode().split("\n") if n else [], dtype=object)
+        if not names.is_unique:
+            return None
+        counts = np.diff(np.asarray(scanner.starts)[: n + 1])
+        codes = np.repeat(np.arange(n, dtype=np.int32), counts)
+        row_codes, values = np.asarray(scanner.rows)[:size], np.asarray(scanner.values)[:size]
+        if _repeated(row_codes, codes, len(rows)):
+            return None
+        return names, (row_codes, codes, values), np.asarray(scanner.integer)[:n].astype(bool)
+
+    def columns_one_by_one(self, sections: _Sections, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray]:
+        """Return the same line by line, so that an error can be told with its line."""
         numbers: list[int] = []
         texts: list[str] = []
         changes: list[tuple[int, bool]] = []
-        for number, text in sections.lines["COLUMNS"]:
+        for number, text in sections.lines("COLUMNS"):
             if "'MARKER'" in text:
                 if "'INTORG'" in text:
                     changes.append((len(texts), True))
@@ -223,8 +301,7 @@ class _Reader:
                 continue
             numbers.append(number)
             texts.append(text)
-        frame = self.fixed_frame(numbers, texts) if self.fixed else self.free_frame(numbers, texts)
-        names, row_names, values, line_of = frame
+        names, row_names, values, line_of = self.slow_frame(numbers, texts)
         codes, columns = pd.factorize(names)
         self.check_grouped(codes, line_of, columns)
         row_codes = rows.get_indexer(pd.Index(row_names, dtype=object))
@@ -244,48 +321,6 @@ class _Reader:
         integer = np.zeros(len(columns), dtype=bool)
         integer[codes[inside[place]]] = True
         return pd.Index(columns, dtype=object), (row_codes, codes, values), integer
-
-    def free_frame(self, numbers: list[int], texts: list[str]) -> Any:
-        """Parse COLUMNS lines split at blanks, all at once; find the line if that fails."""
-        lines = np.array(numbers)
-        if not texts:
-            return np.array([], object), np.array([], object), np.zeros(0), lines
-        try:
-            frame = pd.read_csv(
-                StringIO("\n".join(texts)),
-                sep=r"\s+",
-                header=None,
-                names=list(range(5)),
-                dtype=object,
-                quoting=3,
-                keep_default_na=False,
-                na_values=[""],
-                index_col=False,
-            )
-            # numbers are converted as Python does, to the last digit
-            first = frame[2].to_numpy(object).astype(float)
-            second = frame[4].to_numpy(object).astype(float)
-            if len(frame) != len(lines) or not (np.abs(first) < 1e30).all():
-                raise ValueError
-            if not ((np.abs(second) < 1e30) | frame[3].isna().to_numpy()).all():
-                raise ValueError
-        except (ValueError, pd.errors.ParserError, pd.errors.ParserWarning):
-            return self.slow_frame(numbers, texts)
-        return self.interleave(frame, first, second, lines)
-
-    def interleave(self, frame: pd.DataFrame, first: Floats, second: Floats, lines: np.ndarray) -> Any:
-        """Bring first and second entries of the lines into the order of the file."""
-        names, rows = frame[0].to_numpy(object), frame[1].to_numpy(object)
-        two = frame[3].notna().to_numpy()
-        if not two.any():
-            return names, rows, first, lines
-        order = np.argsort(np.concatenate((np.arange(len(lines)) * 2, np.flatnonzero(two) * 2 + 1)))
-        return (
-            np.concatenate((names, names[two]))[order],
-            np.concatenate((rows, frame[3].to_numpy(object)[two]))[order],
-            np.concatenate((first, second[two]))[order],
-            np.concatenate((lines, lines[two]))[order],
-        )
 
     def slow_frame(self, numbers: list[int], texts: list[str]) -> Any:
         """Parse COLUMNS lines one by one, so that an error can be told with its line."""
@@ -309,8 +344,6 @@ class _Reader:
                 lines.append(number)
         return np.array(names, object), np.array(rows, object), np.array(values, float), np.array(lines, int)
 
-    fixed_frame = slow_frame
-
     def check_grouped(self, codes: np.ndarray, line_of: np.ndarray, columns: Any) -> None:
         """Raise if the lines of a column do not stand together."""
         back = np.flatnonzero(np.diff(codes) < 0)
@@ -327,11 +360,31 @@ class _Reader:
         upper = np.where((kinds == "L") | (kinds == "E"), 0.0, np.inf)
         return lower, upper
 
-    def pairs(self, sections: _Sections, section: str) -> list[tuple[int, str, str]]:
-        """Return (line, row name, number) of RHS or RANGES, whose set's name may be left out."""
-        result = []
+    def pairs(self, sections: _Sections, section: str, names: pd.Index[str]) -> tuple[np.ndarray, np.ndarray, Floats]:
+        """Return lines, rows and numbers of RHS or RANGES, whose set's name may be left out."""
+        body = sections.bodies.get(section)
+        if body is None:
+            return np.zeros(0, int), np.zeros(0, int), np.zeros(0)
+        tokens = None if self.fixed else body.tokens(3)
+        if tokens is not None and len(set(tokens[::3])) <= 1:
+            rows = names.get_indexer(pd.Index(tokens[1::3], dtype=object))
+            try:
+                values = np.array(tokens[2::3], dtype=object).astype(float)
+            except ValueError:
+                values = np.array([np.nan])
+            if (rows >= 0).all() and (np.abs(values) < INFINITE).all() and len(np.unique(rows)) == len(rows):
+                return body.first + np.arange(len(rows)), rows, values
+        return self.pairs_one_by_one(sections, section, names)
+
+    def pairs_one_by_one(
+        self, sections: _Sections, section: str, names: pd.Index[str]
+    ) -> tuple[np.ndarray, np.ndarray, Floats]:
+        """Return the same line by line, so that an error can be told with its line."""
+        place = {name: i for i, name in enumerate(names)}
+        word = "right side" if section == "RHS" else "range"
+        found: dict[int, tuple[int, float]] = {}
         chosen: str | None = None
-        for number, text in sections.lines.get(section, []):
+        for number, text in sections.lines(section):
             parts = self.fields(number, text)
             if self.fixed:
                 parts = parts[1:]
@@ -344,67 +397,53 @@ class _Reader:
             if parts[0] not in (chosen, ""):
                 self.warn(number, f"the second {section} set {parts[0]!r} is not used, only {chosen!r}")
                 continue
-            result += [(number, parts[k], parts[k + 1]) for k in range(1, len(parts), 2)]
-        return result
+            for row, value in zip(parts[1::2], parts[2::2], strict=True):
+                if row not in place:
+                    raise _OddFieldsError(number, f"there is no row {row!r}; {known(row, place)}")
+                if place[row] in found:
+                    raise self.error(number, f"row {row!r} has a second {word}")
+                found[place[row]] = (number, self.number(number, value))
+        lines = np.array([number for number, _ in found.values()], int)
+        return lines, np.array(list(found), int), np.array([value for _, value in found.values()], float)
 
     def right_sides(
         self, sections: _Sections, names: pd.Index[str], kinds: np.ndarray, lower: Floats, upper: Floats
     ) -> float:
         """Fill in right sides and ranges; return the objective's constant."""
-        place = {name: i for i, name in enumerate(names)}
-        objective = self.objective_row(sections, kinds, place)
-        offset = 0.0
-        seen: set[int] = set()
-        for number, row, text in self.pairs(sections, "RHS"):
-            i = self.row_of(place, number, row)
-            if i in seen:
-                raise self.error(number, f"row {row!r} has a second right side")
-            seen.add(i)
-            value = self.number(number, text)
-            if kinds[i] == "N":
-                if i == objective:
-                    offset = -value  # the convention of the form: the constant is the negated right side
-                continue
-            if np.isfinite(lower[i]):
-                lower[i] = value
-            if np.isfinite(upper[i]):
-                upper[i] = value
-        seen.clear()
-        for number, row, text in self.pairs(sections, "RANGES"):
-            i = self.row_of(place, number, row)
-            if i in seen:
-                raise self.error(number, f"row {row!r} has a second range")
-            seen.add(i)
-            value = self.number(number, text)
-            if kinds[i] == "N":
-                self.warn(number, f"row {row!r} has no limit, so its range means nothing")
-            elif kinds[i] == "L":
-                lower[i] = upper[i] - abs(value)
-            elif kinds[i] == "G" or value > 0:
-                upper[i] = lower[i] + abs(value)
-            else:
-                lower[i] = upper[i] - abs(value)
+        objective = self.objective_row(sections, kinds, names)
+        _, rows, values = self.pairs(sections, "RHS", names)
+        # the convention of the form: the constant is the negated right side
+        offset = -float(values[rows == objective].sum()) + 0.0
+        limited = kinds[rows] != "N"
+        rows, values = rows[limited], values[limited]
+        lower[rows] = np.where(np.isfinite(lower[rows]), values, lower[rows])
+        upper[rows] = np.where(np.isfinite(upper[rows]), values, upper[rows])
+        lines, rows, values = self.pairs(sections, "RANGES", names)
+        for line, row in zip(lines[kinds[rows] == "N"], rows[kinds[rows] == "N"], strict=True):
+            self.warn(int(line), f"row {names[row]!r} has no limit, so its range means nothing")
+        kind, width = kinds[rows], np.abs(values)
+        down = (kind == "L") | ((kind == "E") & (values <= 0))
+        up = (kind == "G") | ((kind == "E") & (values > 0))
+        lower[rows[down]] = upper[rows[down]] - width[down]
+        upper[rows[up]] = lower[rows[up]] + width[up]
         return offset
 
-    def objective_row(self, sections: _Sections, kinds: np.ndarray, place: dict[str, int]) -> int:
+    def objective_row(self, sections: _Sections, kinds: np.ndarray, names: pd.Index[str]) -> int:
         if sections.objective is not None:
-            return place[sections.objective]
+            return list(names).index(sections.objective)
         free = np.flatnonzero(kinds == "N")
         return int(free[0]) if len(free) else -1
-
-    def row_of(self, place: dict[str, int], number: int, name: str) -> int:
-        if name not in place:
-            raise _OddFieldsError(number, f"there is no row {name!r}; {known(name, place)}")
-        return place[name]
 
     def bounds(
         self, sections: _Sections, columns: pd.Index[str], lower: Floats, upper: Floats, marks: np.ndarray
     ) -> None:
         """Apply the BOUNDS section."""
+        if "BOUNDS" not in sections.bodies:
+            return
         place = {name: j for j, name in enumerate(columns)}
         with_lower: set[int] = set()
         chosen: str | None = None
-        for number, text in sections.lines.get("BOUNDS", []):
+        for number, text in sections.lines("BOUNDS"):
             parts = self.fields(number, text)
             kind = parts[0].upper() if parts else ""
             if kind not in BOUND_KINDS:
@@ -507,5 +546,19 @@ class _Reader:
         title = sections.name or Path(self.path).name.split(".")[0]
         name = str(names[objective]) if objective >= 0 else "objective"
         return Model._from_problem(
-            title, problem, Axis("column", columns), Axis("row", names[kept]), name, maximize=sections.maximize
+            title,
+            problem,
+            Axis.of_different("column", columns),
+            Axis.of_different("row", names[kept]),
+            name,
+            maximize=sections.maximize,
         )
+
+
+def _repeated(rows: np.ndarray, columns: np.ndarray, m: int) -> bool:
+    """Say whether a column has two entries in one row."""
+    key = columns.astype(np.int64) * max(1, m) + rows
+    if bool((key[1:] > key[:-1]).all()):
+        return False
+    key.sort()
+    return bool((key[1:] == key[:-1]).any())

@@ -73,6 +73,13 @@ class Axis:
         self.labels: pd.Index[Any] = index.rename(name)
         self._texts: list[str] | None = None
 
+    @classmethod
+    def of_different(cls, name: str, labels: pd.Index[Any]) -> Axis:
+        """Return an axis over labels that are known to be different and all there."""
+        axis = cls.__new__(cls)
+        axis.name, axis.labels, axis._texts = name, labels.rename(name), None
+        return axis
+
     def __len__(self) -> int:
         return len(self.labels)
 
