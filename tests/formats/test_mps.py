@@ -27,6 +27,7 @@ ROWS
  E  EVEN
  N  SPARE
 COLUMNS
+* comments may stand anywhere
     JARS      MARGIN              -3   HOURS                1
     JARS      LEAST                1   SPARE                9
     MARKER    'MARKER'                 'INTORG'

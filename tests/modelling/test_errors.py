@@ -79,6 +79,7 @@ DATA_SLIPS: dict[str, tuple[Callable[[Setting], object], str]] = {
     "long table": (
         lambda s: rk.data(pd.DataFrame({"apiary": ["Fell"], "x": [1], "y": [2]}), apiary), "one column of values"
     ),
+    "infinite factor": (lambda s: s.ship * float("inf"), "a coefficient must be finite"),
     "NaN factor": (lambda s: s.ship * float("nan"), "NaN"),
 }  # fmt: skip
 

@@ -202,6 +202,7 @@ class ColumnScanner:
         last: cython.int
         while at < stop:
             line = at
+            self.end = at
             if self.text[at] == STAR or not self._token(at, stop):
                 pass
             else:

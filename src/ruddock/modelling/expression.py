@@ -248,6 +248,8 @@ class Expression:
 
     def _times(self, source: Source) -> Expression:
         factor = as_data(source, self._known_axes())
+        if not np.isfinite(factor.values).all():
+            raise DataError("a coefficient must be finite; only a limit or a bound may be infinite")
         if not factor.axes:
             k = float(factor.values[0])
             # a bare factor such as 0.5 hours per jar brings a unit that nobody states

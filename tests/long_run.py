@@ -1,0 +1,100 @@
+"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine]``. Exits 1 if anything is wrong."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from collections import Counter
+from pathlib import Path
+
+import ruddock as rk
+from ruddock import demos
+from ruddock.engine.outcome import Limits
+from ruddock.engine.simplex.solver import LinearSolver
+from tests.exact import judge
+from tests.formats.test_rdk import mutations, read
+from tests.generators import STRUCTURES, random_lp
+
+MUTATED = 20_000
+SLOWEST = 2.0  # seconds that one mutated input may take
+
+
+def parsers() -> int:
+    """Read mutated models in text form: each is a model, or an error of ours, in time."""
+    wrong, slowest, seen = 0, 0.0, Counter[str]()
+    folder = Path(demos.__file__).parent / "data"
+    for text in mutations(MUTATED):
+        start = time.perf_counter()
+        try:
+            read(text, folder).problem()
+            seen["model"] += 1
+        except rk.RuddockError as error:
+            seen[type(error).__name__] += 1
+        except Exception as error:
+            wrong += 1
+            print(f"{type(error).__name__}: {error}\n{text}\n")
+        slowest = max(slowest, time.perf_counter() - start)
+    print(f"text form: {dict(seen)}, slowest {slowest:.2f} s, wrong {wrong}")
+    return wrong + int(slowest > SLOWEST)
+
+
+def mps() -> int:
+    """Read mutated MPS files the same way."""
+    import random
+    import warnings
+
+    from tests.formats.test_mps import FIXED, small
+
+    warnings.simplefilter("ignore")
+    rng = random.Random(9)
+    texts = [FIXED, small(" UP B x 4\n BV B z\n", " R a 3\n"), small()]
+    wrong, seen = 0, Counter[str]()
+    with tempfile.TemporaryDirectory() as name:
+        path = Path(name) / "mutated.mps"
+        for _ in range(MUTATED):
+            text = rng.choice(texts)
+            for _ in range(rng.randint(1, 4)):
+                at = rng.randrange(len(text))
+                part = rng.choice(["", " ", "\n", "x", "1", "-", "'MARKER'", "ENDATA", "*", "é", "1e400"])
+                text = text[:at] + part + text[at + rng.randint(0, 6) :]
+            path.write_text(text)
+            try:
+                rk.read(path).problem()
+                seen["model"] += 1
+            except rk.RuddockError as error:
+                seen[type(error).__name__] += 1
+            except Exception as error:
+                wrong += 1
+                print(f"{type(error).__name__}: {error}\n{text}\n")
+    print(f"MPS: {dict(seen)}, wrong {wrong}")
+    return wrong
+
+
+def engine() -> int:
+    """Judge 1,000 random linear problems of all structures in exact arithmetic."""
+    wrong, seen = 0, Counter[str]()
+    sizes = ((5, 8), (20, 30), (60, 90), (120, 180))
+    for seed in range(42):
+        for structure in STRUCTURES:
+            for wish in ("optimal", "infeasible", "unbounded"):
+                problem = random_lp(structure, 5000 + seed, *sizes[seed % 4], wish)
+                outcome = LinearSolver(problem).solve(Limits(seconds=60))
+                seen[outcome.status] += 1
+                try:
+                    judge(problem, outcome)
+                except AssertionError as error:
+                    wrong += 1
+                    print(f"{structure} {seed} {wish}: {error}")
+    print(f"linear problems: {dict(seen)}, wrong {wrong}")
+    return wrong
+
+
+def main() -> None:
+    asked = sys.argv[1:] or ["parsers", "engine"]
+    wrong = (parsers() + mps() if "parsers" in asked else 0) + (engine() if "engine" in asked else 0)
+    sys.exit(bool(wrong))
+
+
+if __name__ == "__main__":
+    main()
