@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -9,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ruddock.cli.errors import RuddockGroup
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
@@ -142,7 +144,7 @@ def check(model: Path, data: dict[str, str], json_path: str | None) -> None:
     findings = built.check()
     if json_path is not None:
         _write_json(json_path, {"format": "ruddock-findings/1", "model": built.name, "findings": findings.as_list()})
-    show([*findings.parts(), *built.notes], sys.stderr if json_path == "-" else None)
+    show([*findings.parts(), *_tables_read(built)], sys.stderr if json_path == "-" else None)
     if findings.errors:
         raise click.exceptions.Exit(1)
 
@@ -157,9 +159,18 @@ def show(model: Path, name: str | None, data: dict[str, str]) -> None:
 
     built = read(model, data)
     if name is not None:
-        out.show([built.algebra(name)])
+        click.echo(built.algebra(name))
         return
-    out.show([built.algebra(), built.describe().table(), *built.notes])
+    title, _, body = built.algebra().partition("\n")
+    size = dataclasses.replace(built.describe().table(), title="Size and kind")
+    out.show([title, body, size, *_tables_read(built)])
+
+
+def _tables_read(model: Model) -> list[str | Table]:
+    """Return how the tables of a model were read."""
+    if not model.notes:
+        return []
+    return [Table("Tables", [""], [(note,) for note in model.notes])]
 
 
 def _write_json(path: str, document: object) -> None:

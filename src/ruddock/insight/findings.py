@@ -77,7 +77,7 @@ class Findings:
         told = ", ".join(plural(count, word) for word, count in zip(ORDER, counts, strict=True) if count)
         parts: list[str | Table] = [f"{self.model}: {told}."]
         for item in self.items:
-            text = f"{item.severity}: {item.where}: {item.what}.\n    {item.why}. {item.remedy}."
+            text = f"\n{item.severity}: {item.where}: {item.what}.\n    {item.why}. {item.remedy}."
             parts.append(text)
         return parts
 
