@@ -1,8 +1,8 @@
 cdef class ColumnScanner:
-    cdef unsigned char[::1] text
+    cdef const unsigned char[::1] text
     cdef long long size
     # row names and a hash table of them
-    cdef unsigned char[::1] names
+    cdef const unsigned char[::1] names
     cdef int[::1] name_begin
     cdef int[::1] table
     cdef int mask
@@ -21,7 +21,7 @@ cdef class ColumnScanner:
     cdef long long end
     cdef double number
 
-    cdef int _hash(self, unsigned char[::1] text, long long begin, long long end) noexcept nogil
+    cdef int _hash(self, const unsigned char[::1] text, long long begin, long long end) noexcept nogil
     cdef int _find(self, long long begin, long long end) noexcept nogil
     cdef bint _token(self, long long at, long long stop) noexcept nogil
     cdef bint _same(self, long long a, long long b, long long length) noexcept nogil

@@ -27,7 +27,7 @@ class ColumnScanner:
 
     Parameters
     ----------
-    content : bytes
+    content : bytes, ending with a line end
     names : list of bytes, the row names
     lines : int, an upper limit of the section's lines
     """
@@ -37,9 +37,9 @@ class ColumnScanner:
         slot: cython.int
         size: cython.int = 4
         count: cython.int = len(names)
-        self.text = np.frombuffer(bytearray(content) + b"\n", np.uint8)
+        self.text = np.frombuffer(content, np.uint8)
         self.size = len(content)
-        self.names = np.frombuffer(bytearray(b"".join(names)) + b"\0", np.uint8)
+        self.names = np.frombuffer(b"".join(names) + b"\0", np.uint8)
         lengths = np.fromiter(map(len, names), np.int64, count)
         self.name_begin = np.concatenate(([0], np.cumsum(lengths))).astype(np.int32)
         while size < 3 * count:

@@ -67,6 +67,10 @@ cdef class BasisFactor:
     cdef void _repair(self, int[::1] head, int n) noexcept nogil
     cdef void _index_l(self) noexcept nogil
     cdef void _index_u(self) noexcept nogil
+    cdef double _substitute(
+        self, WorkVector v, int[::1] begin, int[::1] end, bint counts, int[::1] index, double[::1] factor,
+        int[::1] order, int length, bint down, bint scaled, double density,
+    ) noexcept nogil
     cdef void forward(self, WorkVector v, bint save) noexcept nogil
     cdef void backward(self, WorkVector v, bint save) noexcept nogil
     cdef int update(self, int p, double pivot) noexcept nogil

@@ -304,211 +304,107 @@ class BasisFactor:
             target.value[source.index[k]] = source.value[source.index[k]]
         target.count = source.count
 
+    def _substitute(self, v, begin, end, counts, index, factor, order, length, down, scaled, density):
+        """Solve with one triangular factor in place; return the average density of results, brought up to date.
+
+        ``begin`` and ``end`` (or counts, if ``counts``) hold each position's entries: what it feeds. Positions
+        are taken in the order of a search, or else in the ``order`` of the pivots, backwards if ``down``;
+        dropped pivots are negative there. ``scaled`` divides by the diagonal of U.
+        """
+        k: cython.int = 0
+        stop: cython.int = length
+        step: cython.int = 1
+        e: cython.int
+        p: cython.int
+        last: cython.int
+        kept: cython.int = 0
+        work: cython.longlong = 0
+        x: cython.double
+        value: cython.double[::1] = v.value
+        places: cython.int[::1] = v.index
+        diag: cython.double[::1] = self.diag
+        seen: cython.schar[::1] = self.seen
+        sequence: cython.int[::1] = order
+        if self._sparse(v, density):
+            k = self._reach(v, begin, end, index, counts)
+            stop = self.m
+            sequence = self.topo
+            work += 2 * (stop - k)
+        else:
+            work += length
+            if down:
+                k = length - 1
+                stop = -1
+                step = -1
+        while k != stop:
+            p = sequence[k]
+            k += step
+            if p < 0:
+                continue
+            seen[p] = 0
+            x = value[p]
+            if x == 0.0:
+                continue
+            if abs(x) <= DROP:
+                value[p] = 0.0
+                continue
+            if scaled:
+                x /= diag[p]
+                value[p] = x
+            places[kept] = p
+            kept += 1
+            last = begin[p] + end[p] if counts else end[p]
+            work += last - begin[p]
+            for e in range(begin[p], last):
+                value[index[e]] -= factor[e] * x
+        v.count = kept
+        self.touched += work
+        return 0.9 * density + 0.1 * kept / (self.m + 1.0)
+
     def forward(self, v, save):
         """Solve ``B x = v`` in place; ``save`` keeps the half-way result as the next update's spike."""
         k: cython.int
         e: cython.int
-        i: cython.int
-        p: cython.int
-        top: cython.int
-        kept: cython.int
-        work: cython.longlong = 0
-        x: cython.double
         total: cython.double
-        m: cython.int = self.m
-        value: cython.double[::1] = v.value
-        places: cython.int[::1] = v.index
-        begin: cython.int[::1] = self.lc_begin
-        end: cython.int[::1] = self.lc_end
-        index: cython.int[::1] = self.markowitz.l_index
-        factor: cython.double[::1] = self.markowitz.l_value
-        order: cython.int[::1] = self.l_order
-        diag: cython.double[::1] = self.diag
-        # L
-        if self._sparse(v, self.density_l):
-            top = self._reach(v, begin, end, index, False)
-            kept = 0
-            for k in range(top, m):
-                p = self.topo[k]
-                self.seen[p] = 0
-                x = value[p]
-                if x != 0.0:
-                    places[kept] = p
-                    kept += 1
-                    work += end[p] - begin[p]
-                    for e in range(begin[p], end[p]):
-                        value[index[e]] -= factor[e] * x
-            v.count = kept
-            work += 2 * (m - top)
-        else:
-            for k in range(self.markowitz.pivots):
-                p = order[k]
-                x = value[p]
-                if x != 0.0:
-                    work += end[p] - begin[p]
-                    for e in range(begin[p], end[p]):
-                        value[index[e]] -= factor[e] * x
-            v.gather()
-            work += m
-        self.density_l = 0.9 * self.density_l + 0.1 * v.count / (m + 1.0)
-        # row etas
-        index = self.eta_index
-        factor = self.eta_value
+        self.density_l = self._substitute(
+            v, self.lc_begin, self.lc_end, False, self.markowitz.l_index, self.markowitz.l_value,
+            self.l_order, self.m, False, False, self.density_l,
+        )  # fmt: skip
         for k in range(self.updates):
             total = 0.0
             for e in range(self.eta_begin[k], self.eta_begin[k + 1]):
-                total += factor[e] * value[index[e]]
+                total += self.eta_value[e] * v.value[self.eta_index[e]]
             if total != 0.0:
                 v.push(self.eta_pivot[k], total)
-        work += self.eta_used
+        self.touched += self.eta_used
         if save:
             self._copy(v, self.spike)
-        # U
-        begin = self.uc_begin
-        end = self.uc_count
-        index = self.uc_index
-        factor = self.uc_value
-        kept = 0
-        if self._sparse(v, self.density_u):
-            top = self._reach(v, begin, end, index, True)
-            for k in range(top, m):
-                p = self.topo[k]
-                self.seen[p] = 0
-                x = value[p]
-                if abs(x) > DROP:
-                    x /= diag[p]
-                    value[p] = x
-                    places[kept] = p
-                    kept += 1
-                    work += end[p]
-                    for e in range(begin[p], begin[p] + end[p]):
-                        value[index[e]] -= factor[e] * x
-                else:
-                    value[p] = 0.0
-            work += 2 * (m - top)
-        else:
-            order = self.u_order
-            for k in range(self.u_length - 1, -1, -1):
-                p = order[k]
-                if p < 0:
-                    continue
-                x = value[p]
-                if x != 0.0:
-                    if abs(x) > DROP:
-                        x /= diag[p]
-                        value[p] = x
-                        places[kept] = p
-                        kept += 1
-                        work += end[p]
-                        for e in range(begin[p], begin[p] + end[p]):
-                            value[index[e]] -= factor[e] * x
-                    else:
-                        value[p] = 0.0
-            work += m
-        v.count = kept
-        self.density_u = 0.9 * self.density_u + 0.1 * kept / (m + 1.0)
-        self.touched += work
+        self.density_u = self._substitute(
+            v, self.uc_begin, self.uc_count, True, self.uc_index, self.uc_value,
+            self.u_order, self.u_length, True, True, self.density_u,
+        )  # fmt: skip
 
     def backward(self, v, save):
         """Solve ``B' y = v`` in place; ``save`` keeps the half-way result as the next update's row."""
         k: cython.int
         e: cython.int
-        p: cython.int
-        top: cython.int
-        kept: cython.int = 0
-        work: cython.longlong = 0
         x: cython.double
-        m: cython.int = self.m
-        value: cython.double[::1] = v.value
-        places: cython.int[::1] = v.index
-        begin: cython.int[::1] = self.ur_begin
-        end: cython.int[::1] = self.ur_count
-        index: cython.int[::1] = self.ur_index
-        factor: cython.double[::1] = self.ur_value
-        order: cython.int[::1] = self.u_order
-        diag: cython.double[::1] = self.diag
-        # U
-        if self._sparse(v, self.density_ut):
-            top = self._reach(v, begin, end, index, True)
-            for k in range(top, m):
-                p = self.topo[k]
-                self.seen[p] = 0
-                x = value[p]
-                if abs(x) > DROP:
-                    x /= diag[p]
-                    value[p] = x
-                    places[kept] = p
-                    kept += 1
-                    work += end[p]
-                    for e in range(begin[p], begin[p] + end[p]):
-                        value[index[e]] -= factor[e] * x
-                else:
-                    value[p] = 0.0
-            work += 2 * (m - top)
-        else:
-            for k in range(self.u_length):
-                p = order[k]
-                if p < 0:
-                    continue
-                x = value[p]
-                if x != 0.0:
-                    if abs(x) > DROP:
-                        x /= diag[p]
-                        value[p] = x
-                        places[kept] = p
-                        kept += 1
-                        work += end[p]
-                        for e in range(begin[p], begin[p] + end[p]):
-                            value[index[e]] -= factor[e] * x
-                    else:
-                        value[p] = 0.0
-            work += m
-        v.count = kept
-        self.density_ut = 0.9 * self.density_ut + 0.1 * kept / (m + 1.0)
+        self.density_ut = self._substitute(
+            v, self.ur_begin, self.ur_count, True, self.ur_index, self.ur_value,
+            self.u_order, self.u_length, False, True, self.density_ut,
+        )  # fmt: skip
         if save:
             self._copy(v, self.row)
-        # row etas
         for k in range(self.updates - 1, -1, -1):
-            x = value[self.eta_pivot[k]]
+            x = v.value[self.eta_pivot[k]]
             if x != 0.0:
-                work += self.eta_begin[k + 1] - self.eta_begin[k]
+                self.touched += self.eta_begin[k + 1] - self.eta_begin[k]
                 for e in range(self.eta_begin[k], self.eta_begin[k + 1]):
                     v.push(self.eta_index[e], self.eta_value[e] * x)
-        # L
-        begin = self.lr_begin
-        end = self.lr_end
-        index = self.lr_index
-        factor = self.lr_value
-        if self._sparse(v, self.density_lt):
-            top = self._reach(v, begin, end, index, False)
-            kept = 0
-            for k in range(top, m):
-                p = self.topo[k]
-                self.seen[p] = 0
-                x = value[p]
-                if abs(x) > DROP:
-                    places[kept] = p
-                    kept += 1
-                    work += end[p] - begin[p]
-                    for e in range(begin[p], end[p]):
-                        value[index[e]] -= factor[e] * x
-                else:
-                    value[p] = 0.0
-            v.count = kept
-            work += 2 * (m - top)
-        else:
-            order = self.l_order
-            for k in range(m - 1, -1, -1):
-                p = order[k]
-                x = value[p]
-                if x != 0.0:
-                    work += end[p] - begin[p]
-                    for e in range(begin[p], end[p]):
-                        value[index[e]] -= factor[e] * x
-            v.gather()
-            work += m
-        self.density_lt = 0.9 * self.density_lt + 0.1 * v.count / (m + 1.0)
-        self.touched += work
+        self.density_lt = self._substitute(
+            v, self.lr_begin, self.lr_end, False, self.lr_index, self.lr_value,
+            self.l_order, self.m, True, False, self.density_lt,
+        )  # fmt: skip
 
     # ------------------------------------------------------------------ update
 
