@@ -106,8 +106,12 @@ class Problem:
             If shapes disagree, a value is NaN, a coefficient or cost is infinite, a lower limit is
             +infinity or an upper one -infinity, or there are too many entries for 32-bit indices.
         """
-        a = csc_matrix(matrix, dtype=np.float64)
-        a.sum_duplicates()
+        # a matrix that knows itself to be in order is not gone through again
+        plain = isinstance(matrix, csc_matrix) and matrix.dtype == np.float64
+        a = matrix if plain else csc_matrix(matrix, dtype=np.float64)
+        if not a.has_canonical_format:
+            a = a.copy()
+            a.sum_duplicates()
         if not a.data.all():
             a = a.copy()
             a.eliminate_zeros()
@@ -137,7 +141,8 @@ def _vector(name: str, values: npt.ArrayLike, size: int) -> Floats:
         array = np.full(size, float(array))
     if array.shape != (size,):
         raise DataError(f"{name} has shape {array.shape}, needed is ({size},)")
-    _forbid(np.isnan(array), name, "NaN is not a number to solve with")
+    if size and np.isnan(array.max()):  # a maximum is NaN if any value is
+        _forbid(np.isnan(array), name, "NaN is not a number to solve with")
     return array
 
 

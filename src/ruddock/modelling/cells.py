@@ -77,6 +77,14 @@ class Cells:
         """Return one number per cell that identifies its labels on the named axes, in that order."""
         if self.full and (names is None or tuple(names) == self.names):
             return np.arange(self.size, dtype=np.int64)
+        if self.full:
+            # small arrays along each axis, spread out once at the end
+            part = np.zeros((1,) * len(self.axes), dtype=np.int64)
+            for name in self.names if names is None else names:
+                at = self.position(name)
+                along = np.arange(len(self.axes[at])).reshape([-1 if k == at else 1 for k in range(len(self.axes))])
+                part = part * len(self.axes[at]) + along
+            return np.broadcast_to(part, self.shape).ravel()
         key = np.zeros(self.size, dtype=np.int64)
         for name in self.names if names is None else names:
             at = self.position(name)

@@ -139,14 +139,15 @@ class Formulation:
     def problem(self, objective: Objective | None) -> Problem:
         """Return the minimisation problem for one objective; none at all asks for any feasible plan."""
         size = sum(len(family) for family in self.decisions)
-        costs, offset = np.zeros(size), 0.0
+        costs, offset = np.zeros(0), 0.0
         if objective is not None:
-            sign = -1.0 if objective.maximize else 1.0
             for name, part in objective.parts.items():
                 columns = self.columns_for(part.columns, f"the objective {objective.name!r} ({name})")
                 own = np.bincount(columns, part.values, size)
-                costs = costs + own if sign > 0 else costs - own
-                offset += sign * float(part.constants[0])
+                costs = costs + own if len(costs) else own
+                offset += float(part.constants[0])
+            costs, offset = (-costs, -offset) if objective.maximize else (costs, offset)
+        costs = costs if len(costs) else np.zeros(size)
         rows, columns_, values = self._triplets()
         m = sum(family.cells.size for family in self.constraints)
         matrix = coo_matrix((values, (rows, columns_)), shape=(m, size))
