@@ -143,7 +143,7 @@ class Formulation:
         if objective is not None:
             for name, part in objective.parts.items():
                 columns = self.columns_for(part.columns, f"the objective {objective.name!r} ({name})")
-                own = np.bincount(columns, part.values, size)
+                own = np.bincount(columns, part.values, size).astype(np.float64, copy=False)
                 costs = costs + own if len(costs) else own
                 offset += float(part.constants[0])
             costs, offset = (-costs, -offset) if objective.maximize else (costs, offset)
