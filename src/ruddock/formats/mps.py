@@ -43,6 +43,7 @@ OTHER_CLASSES = {
     "PWLOBJ": "piecewise-linear objectives",
     "NETWORK": "network blocks",
 }
+SHORTEST = 6  # bytes of the shortest line: a blank, two names and a number, with what parts and ends them
 INFINITE = 1e30  # numbers of this size and more mean no limit
 ROW_KINDS = ("N", "L", "G", "E")
 BOUND_KINDS = ("UP", "LO", "FX", "FR", "MI", "PL", "BV", "LI", "UI", "SC")
@@ -59,15 +60,20 @@ class _OddFieldsError(Exception):
 
 @dataclass
 class _Body:
-    """The lines below a heading: their place in the file and the number of the first."""
+    """The lines below a heading, by their place in the file."""
 
     content: bytes
     begin: int
     end: int
-    first: int
+
+    @property
+    def first(self) -> int:
+        """The number of the first line; counted when an error or a warning needs it."""
+        return self.content.count(b"\n", 0, self.begin) + 1
 
     @cached_property
     def text(self) -> str:
+        """The lines, decoded."""
         return self.content[self.begin : self.end].decode("utf-8")
 
     def lines(self) -> list[tuple[int, str]]:
@@ -125,6 +131,7 @@ class _Reader:
     def __init__(self, path: str, content: bytes) -> None:
         self.path, self.content = path, content if content.endswith(b"\n") else content + b"\n"
         self.fixed = False
+        self.scanner: ColumnScanner | None = None
 
     @cached_property
     def lines(self) -> list[str]:
@@ -179,26 +186,23 @@ class _Reader:
         heads = [match.start() + 1 for match in re.finditer(rb"\n[^\s*]", content)]
         if re.match(rb"[^\s*]", content):
             heads.insert(0, 0)
-        before = _Body(content, 0, heads[0] if heads else len(content), 1).lines()
+        before = _Body(content, 0, heads[0] if heads else len(content)).lines()
         if before:
             raise self.error(before[0][0], "data before the first section; a file begins with NAME or ROWS")
-        number, counted = 1, 0
         ended = False
         for head, following in zip(heads, [*heads[1:], len(content)], strict=False):
-            number += content.count(b"\n", counted, head)
-            counted = head
             stop = content.index(b"\n", head) + 1
             words = content[head:stop].decode("utf-8").split()
             section = words[0].upper()
-            self.check_heading(found, number, words[0])
+            self.check_heading(found, head, words[0])
             if section == "ENDATA":
                 ended = True
                 break
-            found.bodies[section] = _Body(content, stop, following, number + 1)
+            found.bodies[section] = _Body(content, stop, following)
             if section == "NAME":
                 found.name = content[head:stop].decode("utf-8").strip()[4:].strip()
             elif section == "OBJSENSE":
-                for line, text in [(number, " ".join(words[1:])), *found.bodies[section].lines()]:
+                for line, text in [(self.line_at(head), " ".join(words[1:])), *found.bodies[section].lines()]:
                     if text:
                         self.sense(found, line, text)
             elif section == "OBJNAME":
@@ -213,17 +217,23 @@ class _Reader:
                 raise FormatError(f"the section {needed} is missing", path=self.path)
         return found
 
-    def check_heading(self, found: _Sections, number: int, word: str) -> None:
+    def line_at(self, place: int) -> int:
+        """Return the number of the line that a place of the file stands in."""
+        return self.content.count(b"\n", 0, place) + 1
+
+    def check_heading(self, found: _Sections, head: int, word: str) -> None:
         """Raise for a heading that is unknown, of another problem class, or there already."""
         section = word.upper()
         if section in OTHER_CLASSES:
             what = OTHER_CLASSES[section]
-            raise self.error(number, f"the section {section} is for {what}; Ruddock reads linear and integer models")
+            raise self.error(
+                self.line_at(head), f"the section {section} is for {what}; Ruddock reads linear and integer models"
+            )
         if section not in SECTIONS:
             hint = known(section, SECTIONS)
-            raise self.error(number, f"{word!r} is no section ({hint}); data lines begin with a blank")
+            raise self.error(self.line_at(head), f"{word!r} is no section ({hint}); data lines begin with a blank")
         if section in found.bodies:
-            raise self.error(number, f"the section {section} stands a second time")
+            raise self.error(self.line_at(head), f"the section {section} stands a second time")
 
     def sense(self, found: _Sections, number: int, text: str) -> None:
         word = text.strip().upper()
@@ -247,8 +257,8 @@ class _Reader:
                 raise FormatError(f"OBJNAME names {sections.objective!r}, which is no row", path=self.path)
             at = names.index(sections.objective)
             kinds[at] = "N"
-            return index, np.array(kinds, dtype=object), at
-        return index, np.array(kinds, dtype=object), kinds.index("N") if "N" in kinds else -1
+            return index, np.array(kinds, dtype="U1"), at
+        return index, np.array(kinds, dtype="U1"), kinds.index("N") if "N" in kinds else -1
 
     def rows_one_by_one(self, sections: _Sections) -> tuple[list[str], list[str]]:
         """Return kinds and names of the rows line by line, so that an error can be told with its line."""
@@ -270,8 +280,8 @@ class _Reader:
 
     def scan(self, body: _Body, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray] | None:
         """Return the same by the kernel; None where anything is odd."""
-        lines = body.content.count(b"\n", body.begin, body.end)
-        scanner = ColumnScanner(self.content, [name.encode() for name in rows], lines)
+        size = (body.end - body.begin) // SHORTEST + 2 * len(rows) + 1
+        scanner = ColumnScanner(self.content, [name.encode() for name in rows], size)
         if scanner.scan(body.begin, body.end) >= 0:
             return None
         n, size = scanner.columns, scanner.entries
@@ -281,8 +291,7 @@ class _Reader:
         counts = np.diff(np.asarray(scanner.starts)[: n + 1])
         codes = np.repeat(np.arange(n, dtype=np.int32), counts)
         row_codes, values = np.asarray(scanner.rows)[:size], np.asarray(scanner.values)[:size]
-        if _repeated(row_codes, codes, len(rows)):
-            return None
+        self.scanner = scanner
         return names, (row_codes, codes, values), np.asarray(scanner.integer)[:n].astype(bool)
 
     def columns_one_by_one(self, sections: _Sections, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray]:
@@ -365,16 +374,11 @@ class _Reader:
         body = sections.bodies.get(section)
         if body is None:
             return np.zeros(0, int), np.zeros(0, int), np.zeros(0)
-        tokens = None if self.fixed else body.tokens(3)
-        if tokens is not None and len(set(tokens[::3])) <= 1:
-            rows = names.get_indexer(pd.Index(tokens[1::3], dtype=object))
-            try:
-                values = np.array(tokens[2::3], dtype=object).astype(float)
-            except ValueError:
-                values = np.array([np.nan])
-            if (rows >= 0).all() and (np.abs(values) < INFINITE).all() and len(np.unique(rows)) == len(rows):
-                return body.first + np.arange(len(rows)), rows, values
-        return self.pairs_one_by_one(sections, section, names)
+        scanned = self.scanner.scan_sides(body.begin, body.end) if self.scanner is not None else None
+        if scanned is None:
+            return self.pairs_one_by_one(sections, section, names)
+        rows, values = scanned
+        return body.first + np.arange(len(rows)), rows, values
 
     def pairs_one_by_one(
         self, sections: _Sections, section: str, names: pd.Index[str]
@@ -553,12 +557,3 @@ class _Reader:
             name,
             maximize=sections.maximize,
         )
-
-
-def _repeated(rows: np.ndarray, columns: np.ndarray, m: int) -> bool:
-    """Say whether a column has two entries in one row."""
-    key = columns.astype(np.int64) * max(1, m) + rows
-    if bool((key[1:] > key[:-1]).all()):
-        return False
-    key.sort()
-    return bool((key[1:] == key[:-1]).any())

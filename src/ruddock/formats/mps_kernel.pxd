@@ -15,6 +15,8 @@ cdef class ColumnScanner:
     cdef public long long[::1] name_at
     cdef public int[::1] name_length
     cdef public signed char[::1] integer
+    cdef int[::1] last_owner
+    cdef int owner
     cdef double[::1] powers
     # the token found last
     cdef long long begin
@@ -27,5 +29,6 @@ cdef class ColumnScanner:
     cdef bint _same(self, long long a, long long b, long long length) noexcept nogil
     cdef bint _parse(self) noexcept nogil
     cdef long long _scan(self, long long at, long long stop) noexcept nogil
+    cdef long long _scan_sides(self, long long at, long long stop) noexcept nogil
     cdef int _marker(self, long long stop) noexcept nogil
     cdef bint _pairs(self, long long stop) noexcept nogil

@@ -29,7 +29,7 @@ class ColumnScanner:
     ----------
     content : bytes, ending with a line end
     names : list of bytes, the row names
-    lines : int, an upper limit of the section's lines
+    lines : int, an upper limit of the section's lines (of which unused room costs nothing)
     """
 
     def __init__(self, content, names, lines):
@@ -54,7 +54,9 @@ class ColumnScanner:
         self.entries = self.columns = 0
         self.rows, self.values = np.empty(2 * lines + 2, np.int32), np.empty(2 * lines + 2)
         self.starts, self.name_at = np.empty(lines + 2, np.int32), np.empty(lines + 2, np.int64)
-        self.name_length, self.integer = np.empty(lines + 2, np.int32), np.zeros(lines + 2, np.int8)
+        self.name_length, self.integer = np.empty(lines + 2, np.int32), np.empty(lines + 2, np.int8)
+        self.last_owner = np.full(count + 1, -1, np.int32)
+        self.owner = -1  # what entries are read for: a column, or below -1 a block of right sides
         self.powers = 10.0 ** np.arange(23)
         self.begin = self.end = 0
         self.number = 0.0
@@ -67,6 +69,21 @@ class ColumnScanner:
         with cython.nogil:
             result = self._scan(first, last)
         return result
+
+    def scan_sides(self, start, stop):
+        """Scan the lines of right sides or ranges; return their rows and numbers, or None if a line is odd."""
+        result: cython.longlong
+        begin: cython.int = self.entries
+        first: cython.longlong = start
+        last: cython.longlong = stop
+        self.owner = self.owner - 1 if self.owner < -1 else -2
+        with cython.nogil:
+            result = self._scan_sides(first, last)
+        end = self.entries
+        self.entries = begin
+        if result >= 0:
+            return None
+        return np.array(self.rows[begin:end]), np.array(self.values[begin:end])
 
     def column_names(self):
         """Return the names of the columns in order, as bytes with line ends between them."""
@@ -223,6 +240,7 @@ class ColumnScanner:
                         self.name_length[last] = self.end - self.begin
                         self.starts[last] = self.entries
                         self.integer[last] = inside
+                    self.owner = last
                     if not self._pairs(stop):
                         return line
             at = self.end
@@ -230,6 +248,28 @@ class ColumnScanner:
                 at += 1
             at += 1
         self.starts[self.columns] = self.entries
+        return -1
+
+    def _scan_sides(self, at, stop):
+        """Scan line by line: the name of the one set, then pairs of row and number."""
+        line: cython.longlong
+        set_at: cython.longlong = -1
+        length: cython.longlong = 0
+        while at < stop:
+            line = at
+            self.end = at
+            if self.text[at] != STAR and self._token(at, stop):
+                if set_at < 0:
+                    set_at = self.begin
+                    length = self.end - self.begin
+                if self.end - self.begin != length or not self._same(set_at, self.begin, length):
+                    return line
+                if self.entries + 2 >= self.rows.shape[0] or not self._pairs(stop):
+                    return line
+            at = self.end
+            while at < stop and self.text[at] != NEWLINE:
+                at += 1
+            at += 1
         return -1
 
     def _marker(self, stop):
@@ -259,7 +299,10 @@ class ColumnScanner:
             if not self._token(self.end, stop):
                 return count == 1
             row = self._find(self.begin, self.end)
-            if row < 0 or not self._token(self.end, stop) or not self._parse():
+            if row < 0 or self.last_owner[row] == self.owner:
+                return False  # unknown, or a second entry
+            self.last_owner[row] = self.owner
+            if not self._token(self.end, stop) or not self._parse():
                 return False
             self.rows[self.entries] = row
             self.values[self.entries] = self.number
