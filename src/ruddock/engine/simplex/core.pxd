@@ -30,6 +30,7 @@ cdef class Core:
     cdef readonly WorkVector row
     cdef public double primal_tolerance
     cdef public double dual_tolerance
+    cdef public bint factored
     cdef public bint cost_changed
     cdef public bint bounds_changed
     cdef public long long iterations

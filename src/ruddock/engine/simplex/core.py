@@ -53,6 +53,7 @@ class Core:
         self.rho, self.column, self.aux = WorkVector(m), WorkVector(m), WorkVector(m)
         self.row = WorkVector(total)
         self.primal_tolerance = self.dual_tolerance = 1e-9
+        self.factored = False  # whether the factors are those of the present basis, without updates
         self.cost_changed = self.bounds_changed = False
         self.iterations = self.refactorings = self.touched = self.repairs = 0
         self.factor_fill = 0
@@ -97,6 +98,8 @@ class Core:
         i: cython.int
         j: cython.int
         lost: cython.int
+        if self.factored:
+            return 0
         self.row.clear()  # its values carry the weights over
         for i in range(self.m):
             self.row.value[self.head[i]] = self.weight[i]
@@ -122,6 +125,7 @@ class Core:
             self.row.value[j] = 0.0
         self.row.count = 0
         self.refactorings += 1
+        self.factored = True
         self.factor_fill = self.factor.fill
         return lost
 
@@ -269,6 +273,7 @@ class Core:
 
     def exchange(self, p, q, r):
         """Make ``q`` basic at position ``p`` in place of ``r``, whose code the caller has set."""
+        self.factored = False
         self.head[p] = q
         self.place[q] = p
         self.place[r] = -1

@@ -281,6 +281,7 @@ class LinearSolver:
             self._head[:] = basic
             self._place[basic] = np.arange(m)
             self._weight[:] = 1.0
+            self._core.factored = False
             self._factored = True
 
     def _restore(self) -> None:
