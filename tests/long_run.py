@@ -6,6 +6,7 @@ import sys
 import tempfile
 import time
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 
 import ruddock as rk
@@ -20,20 +21,26 @@ MUTATED = 20_000
 SLOWEST = 2.0  # seconds that one mutated input may take
 
 
+def survives(work: Callable[[], rk.Model], text: str, seen: Counter[str]) -> bool:
+    """Count what a parser makes of a text; False if it is neither a model nor an error of ours."""
+    try:
+        work().problem()
+        seen["model"] += 1
+    except rk.RuddockError as error:
+        seen[type(error).__name__] += 1
+    except Exception as error:
+        print(f"{type(error).__name__}: {error}\n{text}\n")
+        return False
+    return True
+
+
 def parsers() -> int:
     """Read mutated models in text form: each is a model, or an error of ours, in time."""
     wrong, slowest, seen = 0, 0.0, Counter[str]()
     folder = Path(demos.__file__).parent / "data"
     for text in mutations(MUTATED):
         start = time.perf_counter()
-        try:
-            read(text, folder).problem()
-            seen["model"] += 1
-        except rk.RuddockError as error:
-            seen[type(error).__name__] += 1
-        except Exception as error:
-            wrong += 1
-            print(f"{type(error).__name__}: {error}\n{text}\n")
+        wrong += not survives(lambda t=text: read(t, folder), text, seen)
         slowest = max(slowest, time.perf_counter() - start)
     print(f"text form: {dict(seen)}, slowest {slowest:.2f} s, wrong {wrong}")
     return wrong + int(slowest > SLOWEST)
@@ -59,14 +66,7 @@ def mps() -> int:
                 part = rng.choice(["", " ", "\n", "x", "1", "-", "'MARKER'", "ENDATA", "*", "é", "1e400"])
                 text = text[:at] + part + text[at + rng.randint(0, 6) :]
             path.write_text(text)
-            try:
-                rk.read(path).problem()
-                seen["model"] += 1
-            except rk.RuddockError as error:
-                seen[type(error).__name__] += 1
-            except Exception as error:
-                wrong += 1
-                print(f"{type(error).__name__}: {error}\n{text}\n")
+            wrong += not survives(lambda: rk.read(path), text, seen)
     print(f"MPS: {dict(seen)}, wrong {wrong}")
     return wrong
 

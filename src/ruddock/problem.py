@@ -81,6 +81,14 @@ class Problem:
         """Return the objective, offset included, at ``x``."""
         return float(self.costs @ x) + self.offset
 
+    def locks(self) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+        """Return for each column how many rows could break if it goes down, and if it goes up."""
+        owner = np.repeat(np.arange(self.n), np.diff(self.starts))
+        positive = self.values > 0
+        has_lower, has_upper = np.isfinite(self.row_lower)[self.indices], np.isfinite(self.row_upper)[self.indices]
+        down, up = np.where(positive, has_lower, has_upper), np.where(positive, has_upper, has_lower)
+        return np.bincount(owner, down, self.n), np.bincount(owner, up, self.n)
+
     @classmethod
     def build(
         cls,

@@ -115,16 +115,13 @@ def demo(name: str | None, json_path: str | None, time_limit: float | None, gap:
 
 def _solve_and_show(model: Model, json_path: str | None, time_limit: float | None, gap: float) -> Plan:
     from ruddock.cli.show import show, show_progress
-    from ruddock.formats.files import write_text
-    from ruddock.formats.plan_json import plan_json
+    from ruddock.formats.plan_json import plan_document
     from ruddock.reporting.text import plan_parts
 
     with show_progress(model) as listener:
         plan = model.solve(time_limit=time_limit, gap=gap, on_progress=listener)
-    if json_path == "-":
-        click.echo(plan_json(plan), nl=False)
-    elif json_path is not None:
-        write_text(Path(json_path), plan_json(plan))
+    if json_path is not None:
+        _write_json(json_path, plan_document(plan))
     show(plan_parts(plan), sys.stderr if json_path == "-" else None)
     return plan
 

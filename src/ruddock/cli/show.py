@@ -34,9 +34,10 @@ def show(parts: Sequence[str | Table], file: TextIO | None = None) -> None:
 @contextmanager
 def show_progress(model: Model) -> Iterator[Callable[[Progress], None]]:
     """Give a listener that keeps one line on standard error up to date; piped, a line every ten seconds."""
-    objectives = model.formulation().objectives
+    formulation = model.formulation()
+    objectives = formulation.objectives
     maximize, unit = (objectives[0].maximize, objectives[0].unit) if objectives else (False, None)
-    tree = model.problem().discrete
+    tree = any(family.marks.any() for family in formulation.decisions)
     out = Console(stderr=True)
     told = 0.0
     status = out.status("") if out.is_terminal else None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -65,18 +64,11 @@ def plan_document(plan: Plan) -> dict[str, Any]:
     return document
 
 
-def plan_json(plan: Plan) -> str:
-    """Return a plan as JSON text."""
-    return json.dumps(plan_document(plan), indent=2, ensure_ascii=False, allow_nan=False) + "\n"
-
-
 def _quantities(plan: Plan) -> dict[str, float]:
     result: dict[str, float] = {}
     for quantity in plan.formulation.quantities:
         values = np.atleast_1d(plan.value(quantity.expression))
-        cells = quantity.expression.cells
-        names = [f"{quantity.name}[{text}]" for text in cells.texts()] if cells.axes else [quantity.name]
-        result |= dict(zip(names, map(float, values), strict=True))
+        result |= dict(zip(quantity.members(), map(float, values), strict=True))
     return result
 
 

@@ -53,9 +53,7 @@ class _View:
         self.most = p.values * np.where(positive, high, low)
         self.row_least, self.least_open = _sums(self.least, p.indices, p.m)
         self.row_most, self.most_open = _sums(self.most, p.indices, p.m)
-        has_lower, has_upper = np.isfinite(p.row_lower)[p.indices], np.isfinite(p.row_upper)[p.indices]
-        self.down_locks = np.bincount(self.owner, np.where(positive, has_lower, has_upper), p.n)
-        self.up_locks = np.bincount(self.owner, np.where(positive, has_upper, has_lower), p.n)
+        self.down_locks, self.up_locks = p.locks()
         self.in_objective = np.zeros(p.n, dtype=bool)
         for objective in self.formulation.objectives:
             for part in objective.parts.values():
@@ -69,14 +67,8 @@ class _View:
 
     def row(self, i: int) -> str:
         """Return the name of a row."""
-        for family in self.formulation.constraints:
-            if i < family.cells.size:
-                if not family.cells.axes:
-                    return family.name
-                text = family.cells.axes[0].texts[i] if family.listed else family.cells.text(i)
-                return text if family.listed else f"{family.name}[{text}]"
-            i -= family.cells.size
-        raise IndexError("there is no such row")
+        family, at = self.formulation.constraint_at(i)
+        return family.member(at)
 
     def columns(self, which: np.ndarray) -> str:
         """Name some columns, the list capped."""

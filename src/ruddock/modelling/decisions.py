@@ -93,15 +93,18 @@ class Decisions(Expression):
 
     def member(self, position: int) -> str:
         """Return the name of one member: ``ship[Fell,Quay]``, or the family's name alone."""
-        if not self.axes:
-            return self.name
-        if self.listed:
-            return self.axes[0].texts[position]
-        return f"{self.name}[{self.cells.text(position)}]"
+        return member_name(self.name, self.cells, self.listed, position)
 
     def members(self) -> list[str]:
         """Return the names of all members."""
         return member_names(self.name, self.cells, self.listed)
+
+
+def member_name(name: str, cells: Cells, listed: bool, position: int) -> str:
+    """Return the name of one cell of a family, as `member_names` has it."""
+    if not cells.axes:
+        return name
+    return cells.axes[0].texts[position] if listed else f"{name}[{cells.text(position)}]"
 
 
 def member_names(name: str, cells: Cells, listed: bool) -> list[str]:

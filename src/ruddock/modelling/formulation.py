@@ -11,7 +11,7 @@ from scipy.sparse import coo_matrix
 
 from ruddock.errors import ModelError
 from ruddock.modelling.cells import Cells
-from ruddock.modelling.decisions import Decisions, member_names
+from ruddock.modelling.decisions import Decisions, member_name, member_names
 from ruddock.modelling.expression import Expression, Sense
 from ruddock.problem import Floats, Problem
 
@@ -41,6 +41,10 @@ class Constraints:
         """Return the names of all members."""
         return member_names(self.name, self.cells, self.listed)
 
+    def member(self, position: int) -> str:
+        """Return the name of one member."""
+        return member_name(self.name, self.cells, self.listed, position)
+
 
 @dataclass(frozen=True, eq=False)
 class Objective:
@@ -63,6 +67,10 @@ class Quantity:
     name: str
     expression: Expression
     unit: str | None = None
+
+    def members(self) -> list[str]:
+        """Return the names of all members."""
+        return member_names(self.name, self.expression.cells, listed=False)
 
 
 @dataclass(frozen=True, eq=False)
@@ -110,6 +118,14 @@ class Formulation:
                 return family, column
             column -= len(family)
         raise IndexError("there is no such column")
+
+    def constraint_at(self, row: int) -> tuple[Constraints, int]:
+        """Return the constraint family that a row belongs to, and which of its members it is."""
+        for family in self.constraints:
+            if row < family.cells.size:
+                return family, row
+            row -= family.cells.size
+        raise IndexError("there is no such row")
 
     def columns_for(self, numbers: np.ndarray, what: str) -> np.ndarray:
         """Translate decision numbers to columns; raise if a decision was dropped."""

@@ -363,9 +363,7 @@ class Plan:
                 return bare, _member(name, family.members(), family.name), family.unit
         for quantity in self.formulation.quantities:
             if quantity.name == name or name.startswith(quantity.name + "["):
-                cells = quantity.expression.cells
-                members = [f"{quantity.name}[{text}]" for text in cells.texts()] if cells.axes else [name]
-                return quantity.expression, _member(name, members, quantity.name), quantity.unit
+                return quantity.expression, _member(name, quantity.members(), quantity.name), quantity.unit
         for objective in self.formulation.objectives:
             if objective.name == name:
                 parts = list(objective.parts.values())

@@ -59,13 +59,11 @@ def _family(formulation: Formulation, family: Constraints, most: int | None, ter
     shown = list(range(size))
     if most is not None and size > most + 1:
         shown = [*range(most - 1), size - 1]
-    members = family.members() if size <= 10_000 else None
     lines: list[str] = []
     for place, i in enumerate(shown):
         if place and i != shown[place - 1] + 1:
             lines.append(f"  ... {i - shown[place - 1] - 1:,} more of {family.name}")
-        name = members[i] if members else f"{family.name}[{family.cells.text(i)}]"
-        lines += _row(formulation, family, i, name, terms)
+        lines += _row(formulation, family, i, family.member(i), terms)
     return lines or [f"  {family.name} : no members"]
 
 

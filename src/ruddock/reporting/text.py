@@ -115,9 +115,8 @@ def _quantities(plan: Plan) -> Table | None:
     rows: list[tuple[str, str]] = []
     for quantity in plan.formulation.quantities:
         values = plan.formulation.evaluate(quantity.expression, plan.values)
-        cells = quantity.expression.cells
-        names = [f"{quantity.name}[{text}]" for text in cells.texts()] if cells.axes else [quantity.name]
-        rows += [(name, amount(value, quantity.unit)) for name, value in zip(names, values.tolist(), strict=True)]
+        members = quantity.members()
+        rows += [(name, amount(value, quantity.unit)) for name, value in zip(members, values.tolist(), strict=True)]
     if not rows:
         return None
     shown, more = capped(rows, MOST_ROWS)
@@ -153,7 +152,7 @@ def _two_way(family: Decisions, values: Floats) -> Table:
     shown, more = capped(used.tolist(), MOST_ROWS)
     unit = f" ({family.unit})" if family.unit else ""
     rows = [(down.texts[i], *("" if np.isnan(v) else number(v) for v in grid[i].tolist())) for i in shown]
-    unused = [text for i, text in enumerate(down.texts) if i not in set(used.tolist())]
+    unused = [down.texts[i] for i in np.setdiff1d(np.arange(len(down)), used).tolist()]
     notes = [f"Nothing at {listed(unused)}."] if unused else []
     if np.isnan(grid[used]).any():
         notes.append("Blank: there is no such decision.")
@@ -238,14 +237,10 @@ def _no_plan(plan: Plan) -> list[str | Table]:
 def _side(plan: Plan, row: int) -> str:
     """Return the limit of a constraint that its weight in the proof uses."""
     assert plan.outcome.proof is not None
-    for family in plan.formulation.constraints:
-        start = plan.formulation.row_starts[family.name]
-        if start <= row < start + family.cells.size:
-            lower = plan.outcome.proof[row] > 0
-            limit = (family.lower if lower else family.upper)[row - start]
-            text = amount(float(limit), family.unit)
-            return f">= {text}" if lower else f"<= {text}"
-    raise AssertionError("a row belongs to a constraint")
+    family, at = plan.formulation.constraint_at(row)
+    lower = plan.outcome.proof[row] > 0
+    text = amount(float((family.lower if lower else family.upper)[at]), family.unit)
+    return f">= {text}" if lower else f"<= {text}"
 
 
 def explanation_table(explanation: Explanation) -> Table:

@@ -14,18 +14,6 @@ if TYPE_CHECKING:
 MOST_DIVES = 200  # relaxations solved in one dive
 
 
-def locks(search: TreeSearch) -> tuple[np.ndarray, np.ndarray]:
-    """Return for each column how many rows could break if it goes down, and if it goes up."""
-    problem = search.problem
-    owner = np.repeat(np.arange(problem.n), np.diff(problem.starts))
-    positive = problem.values > 0
-    has_lower = np.isfinite(problem.row_lower)[problem.indices]
-    has_upper = np.isfinite(problem.row_upper)[problem.indices]
-    down = np.where(positive, has_lower, has_upper)
-    up = np.where(positive, has_upper, has_lower)
-    return np.bincount(owner, down, problem.n), np.bincount(owner, up, problem.n)
-
-
 def round_by_locks(search: TreeSearch, x: Floats) -> Floats:
     """Round each integer column to the side where fewer rows can break."""
     down, up = search.locks

@@ -53,7 +53,7 @@ class TreeSearch:
     @cached_property
     def locks(self) -> tuple[np.ndarray, np.ndarray]:
         """Down and up locks of the columns."""
-        return heuristics.locks(self)
+        return self.problem.locks()
 
     @property
     def iterations(self) -> int:
