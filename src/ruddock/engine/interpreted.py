@@ -25,7 +25,6 @@ longlong = _Type()
 schar = _Type()
 uchar = _Type()
 bint = _Type()
-void = _Type()
 
 nogil = nullcontext()
 gil = nullcontext()

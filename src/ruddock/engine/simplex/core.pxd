@@ -36,7 +36,6 @@ cdef class Core:
     cdef public long long iterations
     cdef public long long refactorings
     cdef public long long touched
-    cdef public long long repairs
     cdef long long factor_fill
 
     cdef int refactor(self) noexcept nogil

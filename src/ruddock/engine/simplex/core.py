@@ -55,7 +55,7 @@ class Core:
         self.primal_tolerance = self.dual_tolerance = 1e-9
         self.factored = False  # whether the factors are those of the present basis, without updates
         self.cost_changed = self.bounds_changed = False
-        self.iterations = self.refactorings = self.touched = self.repairs = 0
+        self.iterations = self.refactorings = self.touched = 0
         self.factor_fill = 0
 
     def refactorise(self):
@@ -105,7 +105,6 @@ class Core:
             self.row.value[self.head[i]] = self.weight[i]
         lost = self.factor.factor(self.head, self.n, self.ap, self.ai, self.ax)
         if lost:
-            self.repairs += lost
             for j in range(self.total):
                 self.place[j] = -1
             for i in range(self.m):

@@ -11,7 +11,6 @@ cdef class DualSimplex:
     cdef readonly double direction
     cdef public double cutoff
     cdef public double objective
-    cdef public double infeasibility
     cdef public long long flips
     cdef int stalled
     cdef int perturbations

@@ -46,7 +46,7 @@ class DualSimplex:
         self.points = Breakpoints(core.total)
         self.position, self.direction = -1, 0.0
         self.cutoff = float("inf")
-        self.objective = self.infeasibility = 0.0
+        self.objective = 0.0
         self.flips = 0
         self.stalled = self.retries = self.perturbations = 0
 

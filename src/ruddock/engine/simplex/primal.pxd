@@ -14,7 +14,6 @@ cdef class PrimalSimplex:
     cdef readonly double direction
     cdef public double infeasibility
     cdef public long long flips
-    cdef public long long phase1_iterations
     cdef double step
     cdef int stalled
     cdef bint settled

@@ -48,7 +48,7 @@ class PrimalSimplex:
         self.banned = np.zeros(core.total + 1, dtype=np.int8)
         self.phase, self.entering, self.direction = 1, -1, 0.0
         self.infeasibility = 0.0
-        self.flips = self.phase1_iterations = 0
+        self.flips = 0
         self.step = 0.0
         self.stalled = self.retries = 0
         self.settled = False
@@ -228,8 +228,6 @@ class PrimalSimplex:
         spoiled = self.core.factor.update(p, self.core.column.value[p])
         self.core.exchange(p, q, r)
         self.retries = 0
-        if self.phase == 1:
-            self.phase1_iterations += 1
         if spoiled:
             self._refresh()
         else:
