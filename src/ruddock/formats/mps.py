@@ -16,7 +16,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from scipy.sparse import coo_matrix
+from scipy.sparse import coo_matrix, csc_matrix
 
 from ruddock.engine.kernels import COMPILED
 from ruddock.errors import FormatError, RuddockWarning, known, listed
@@ -43,6 +43,7 @@ OTHER_CLASSES = {
     "PWLOBJ": "piecewise-linear objectives",
     "NETWORK": "network blocks",
 }
+HEADING = re.compile(rb"\n[^\s*]")  # in the first place of a line
 SHORTEST = 6  # bytes of the shortest line: a blank, two names and a number, with what parts and ends them
 INFINITE = 1e30  # numbers of this size and more mean no limit
 ROW_KINDS = ("N", "L", "G", "E")
@@ -125,13 +126,55 @@ def read_mps(path: Path) -> Model:
             raise reader.error(odd.line, odd.message) from None
 
 
+_Columns = tuple["pd.Index[str]", csc_matrix, Floats, np.ndarray]  # names, matrix, costs, which are integer
+
+
+class _Scanned:
+    """The columns as the kernel read them; it looks for the objective's row at the end of all."""
+
+    def __init__(self, content: bytes, start: int, row_parts: tuple[pd.Index[str], np.ndarray, int]) -> None:
+        self.row_parts = row_parts
+        names, _, objective = row_parts
+        self.order = np.arange(len(names), dtype=np.int32)
+        if objective >= 0:
+            self.order = np.append(np.delete(self.order, objective), np.int32(objective))
+        encoded = "\n".join([*names[self.order], ""]).encode()
+        size = (len(content) - start) // SHORTEST + 2 * len(names) + 1
+        self.scanner = ColumnScanner(content, encoded, size, objective >= 0)
+        self.end = self.scanner.scan(start)
+
+    def columns(self) -> _Columns | None:
+        """Return the columns, or None if a column or an entry stands twice."""
+        scanner = self.scanner
+        n, size = scanner.columns, scanner.entries
+        if not scanner.names_differ():
+            return None
+        names = pd.Index(scanner.column_names().decode().split("\n") if n else [], dtype=object)
+        # sliced first: an array that is a small part of its base would be copied
+        starts, rows = np.asarray(scanner.starts[: n + 1]), np.asarray(scanner.rows[:size])
+        shape = (len(self.order) - (self.row_parts[2] >= 0), n)
+        matrix = csc_matrix((np.asarray(scanner.values[:size]), rows, starts), shape=shape)
+        if not matrix.has_canonical_format:
+            matrix.sum_duplicates()
+            if matrix.nnz < size:
+                return None
+        return names, matrix, np.asarray(scanner.costs)[:n], np.asarray(scanner.integer)[:n].astype(bool)
+
+    def sides(self, body: _Body) -> tuple[np.ndarray, Floats] | None:
+        """Return rows and numbers of right sides or ranges, or None if a line is odd or a row stands twice."""
+        found = self.scanner.scan_sides(body.begin, body.end)
+        if found is None or (len(found[0]) and np.bincount(found[0]).max() > 1):
+            return None
+        return self.order[found[0]], found[1]
+
+
 class _Reader:
     """One pass over a file, in fixed or free form."""
 
     def __init__(self, path: str, content: bytes) -> None:
-        self.path, self.content = path, content if content.endswith(b"\n") else content + b"\n"
+        self.path, self.content = path, content
         self.fixed = False
-        self.scanner: ColumnScanner | None = None
+        self.scanned: _Scanned | None = None
 
     @cached_property
     def lines(self) -> list[str]:
@@ -171,43 +214,63 @@ class _Reader:
     def read(self, fixed: bool) -> Model:
         self.fixed = fixed
         sections = self.split()
-        names, kinds, free = self.rows(sections)
-        columns, entries, integer = self.columns(sections, names)
+        names, kinds, objective = self.scanned.row_parts if self.scanned else self.rows(sections)
+        parts = self.scanned.columns() if self.scanned else None
+        if parts is None:
+            self.scanned = None
+            parts = self.columns_one_by_one(sections, names, objective)
+        columns, matrix, costs, integer = parts
         lower, upper = self.limits(names, kinds)
-        offset = self.right_sides(sections, names, kinds, lower, upper)
+        offset = self.right_sides(sections, names, kinds, objective, lower, upper)
         marks = np.where(integer, INTEGER, 0).astype(np.uint8)
         low, high = np.zeros(len(columns)), np.full(len(columns), np.inf)
         self.bounds(sections, columns, low, high, marks)
-        return self.model(sections, names, free, columns, entries, lower, upper, low, high, marks, offset)
+        if objective >= 0:
+            lower, upper = np.delete(lower, objective), np.delete(upper, objective)
+        bad = np.flatnonzero((low == np.inf) | (high == -np.inf))
+        if len(bad):
+            raise FormatError(f"bounds of {listed(columns[bad])} leave no value", path=self.path)
+        sign = -1.0 if sections.maximize else 1.0
+        problem = Problem.build(matrix, lower, upper, low, high, sign * costs, marks, sign * offset)
+        return Model._from_problem(
+            sections.name or Path(self.path).name.split(".")[0],
+            problem,
+            Axis.of_different("column", columns),
+            Axis.of_different("row", names.delete(objective) if objective >= 0 else names),
+            str(names[objective]) if objective >= 0 else "objective",
+            maximize=sections.maximize,
+        )
 
     def split(self) -> _Sections:
         """Find the headings, which stand in the first place of a line, and what they say."""
         found, content = _Sections(), self.content
-        heads = [match.start() + 1 for match in re.finditer(rb"\n[^\s*]", content)]
-        if re.match(rb"[^\s*]", content):
-            heads.insert(0, 0)
-        before = _Body(content, 0, heads[0] if heads else len(content)).lines()
+        head = 0 if re.match(rb"[^\s*]", content) else self.heading(0)
+        before = _Body(content, 0, head).lines()
         if before:
             raise self.error(before[0][0], "data before the first section; a file begins with NAME or ROWS")
         ended = False
-        for head, following in zip(heads, [*heads[1:], len(content)], strict=False):
-            stop = content.index(b"\n", head) + 1
+        while head < len(content) and not ended:
+            stop = content.find(b"\n", head) + 1 or len(content)
             words = content[head:stop].decode("utf-8").split()
             section = words[0].upper()
             self.check_heading(found, head, words[0])
+            following = self.scan(found, stop) if section == "COLUMNS" else None
+            if following is None:
+                following = self.heading(stop)
+            found.bodies[section] = _Body(content, stop, following)
             if section == "ENDATA":
                 ended = True
-                break
-            found.bodies[section] = _Body(content, stop, following)
-            if section == "NAME":
+            elif section == "NAME":
                 found.name = content[head:stop].decode("utf-8").strip()[4:].strip()
             elif section == "OBJSENSE":
                 for line, text in [(self.line_at(head), " ".join(words[1:])), *found.bodies[section].lines()]:
                     if text:
                         self.sense(found, line, text)
             elif section == "OBJNAME":
+                self.scanned = None  # the columns were read for another objective
                 for _, text in found.bodies[section].lines():
                     found.objective = text.strip()
+            head = following
         if not ended:
             raise FormatError(
                 "the file ends without ENDATA; it may be cut off", path=self.path, line=len(self.lines) or 1
@@ -216,6 +279,21 @@ class _Reader:
             if needed not in found.bodies:
                 raise FormatError(f"the section {needed} is missing", path=self.path)
         return found
+
+    def heading(self, at: int) -> int:
+        """Return the place of the first heading after ``at``, which begins a line; the end if there is none."""
+        match = HEADING.search(self.content, max(at - 1, 0))
+        return match.start() + 1 if match else len(self.content)
+
+    def scan(self, sections: _Sections, start: int) -> int | None:
+        """Read COLUMNS by the kernel; return the place of the next heading, None where anything is odd."""
+        if self.fixed or not COMPILED or "ROWS" not in sections.bodies:
+            return None
+        scanned = _Scanned(self.content, start, self.rows(sections))
+        if not scanned.scanner.complete:
+            return None
+        self.scanned = scanned
+        return scanned.end
 
     def line_at(self, place: int) -> int:
         """Return the number of the line that a place of the file stands in."""
@@ -273,29 +351,8 @@ class _Reader:
             names.append(parts[1])
         return kinds, names
 
-    def columns(self, sections: _Sections, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray]:
-        """Return column names, the entries (row, column, value) and which columns are integer."""
-        scanned = None if self.fixed or not COMPILED else self.scan(sections.bodies["COLUMNS"], rows)
-        return scanned or self.columns_one_by_one(sections, rows)
-
-    def scan(self, body: _Body, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray] | None:
-        """Return the same by the kernel; None where anything is odd."""
-        size = (body.end - body.begin) // SHORTEST + 2 * len(rows) + 1
-        scanner = ColumnScanner(self.content, [name.encode() for name in rows], size)
-        if scanner.scan(body.begin, body.end) >= 0:
-            return None
-        n, size = scanner.columns, scanner.entries
-        names = pd.Index(scanner.column_names().decode().split("\n") if n else [], dtype=object)
-        if not names.is_unique:
-            return None
-        counts = np.diff(np.asarray(scanner.starts)[: n + 1])
-        codes = np.repeat(np.arange(n, dtype=np.int32), counts)
-        row_codes, values = np.asarray(scanner.rows)[:size], np.asarray(scanner.values)[:size]
-        self.scanner = scanner
-        return names, (row_codes, codes, values), np.asarray(scanner.integer)[:n].astype(bool)
-
-    def columns_one_by_one(self, sections: _Sections, rows: pd.Index[str]) -> tuple[pd.Index[str], Any, np.ndarray]:
-        """Return the same line by line, so that an error can be told with its line."""
+    def columns_one_by_one(self, sections: _Sections, rows: pd.Index[str], objective: int) -> _Columns:
+        """Return the columns line by line, so that an error can be told with its line."""
         numbers: list[int] = []
         texts: list[str] = []
         changes: list[tuple[int, bool]] = []
@@ -329,7 +386,12 @@ class _Reader:
             inside[at:] = on
         integer = np.zeros(len(columns), dtype=bool)
         integer[codes[inside[place]]] = True
-        return pd.Index(columns, dtype=object), (row_codes, codes, values), integer
+        own = row_codes == objective
+        costs = np.bincount(codes[own], values[own], len(columns)).astype(float)
+        others = np.where(row_codes > objective, row_codes - 1, row_codes) if objective >= 0 else row_codes
+        shape = (len(rows) - (objective >= 0), len(columns))
+        matrix = coo_matrix((values[~own], (others[~own], codes[~own])), shape=shape).tocsc()
+        return pd.Index(columns, dtype=object), matrix, costs, integer
 
     def slow_frame(self, numbers: list[int], texts: list[str]) -> Any:
         """Parse COLUMNS lines one by one, so that an error can be told with its line."""
@@ -369,24 +431,19 @@ class _Reader:
         upper = np.where((kinds == "L") | (kinds == "E"), 0.0, np.inf)
         return lower, upper
 
-    def pairs(self, sections: _Sections, section: str, names: pd.Index[str]) -> tuple[np.ndarray, np.ndarray, Floats]:
-        """Return lines, rows and numbers of RHS or RANGES, whose set's name may be left out."""
+    def pairs(self, sections: _Sections, section: str, names: pd.Index[str]) -> tuple[np.ndarray, Floats]:
+        """Return rows and numbers of RHS or RANGES, whose set's name may be left out."""
         body = sections.bodies.get(section)
         if body is None:
-            return np.zeros(0, int), np.zeros(0, int), np.zeros(0)
-        scanned = self.scanner.scan_sides(body.begin, body.end) if self.scanner is not None else None
-        if scanned is None:
-            return self.pairs_one_by_one(sections, section, names)
-        rows, values = scanned
-        return body.first + np.arange(len(rows)), rows, values
+            return np.zeros(0, int), np.zeros(0)
+        scanned = self.scanned.sides(body) if self.scanned is not None else None
+        return scanned or self.pairs_one_by_one(sections, section, names)
 
-    def pairs_one_by_one(
-        self, sections: _Sections, section: str, names: pd.Index[str]
-    ) -> tuple[np.ndarray, np.ndarray, Floats]:
+    def pairs_one_by_one(self, sections: _Sections, section: str, names: pd.Index[str]) -> tuple[np.ndarray, Floats]:
         """Return the same line by line, so that an error can be told with its line."""
         place = {name: i for i, name in enumerate(names)}
         word = "right side" if section == "RHS" else "range"
-        found: dict[int, tuple[int, float]] = {}
+        found: dict[int, float] = {}
         chosen: str | None = None
         for number, text in sections.lines(section):
             parts = self.fields(number, text)
@@ -406,37 +463,37 @@ class _Reader:
                     raise _OddFieldsError(number, f"there is no row {row!r}; {known(row, place)}")
                 if place[row] in found:
                     raise self.error(number, f"row {row!r} has a second {word}")
-                found[place[row]] = (number, self.number(number, value))
-        lines = np.array([number for number, _ in found.values()], int)
-        return lines, np.array(list(found), int), np.array([value for _, value in found.values()], float)
+                found[place[row]] = self.number(number, value)
+        return np.array(list(found), int), np.array(list(found.values()), float)
 
     def right_sides(
-        self, sections: _Sections, names: pd.Index[str], kinds: np.ndarray, lower: Floats, upper: Floats
+        self,
+        sections: _Sections,
+        names: pd.Index[str],
+        kinds: np.ndarray,
+        objective: int,
+        lower: Floats,
+        upper: Floats,
     ) -> float:
         """Fill in right sides and ranges; return the objective's constant."""
-        objective = self.objective_row(sections, kinds, names)
-        _, rows, values = self.pairs(sections, "RHS", names)
+        rows, values = self.pairs(sections, "RHS", names)
         # the convention of the form: the constant is the negated right side
         offset = -float(values[rows == objective].sum()) + 0.0
         limited = kinds[rows] != "N"
         rows, values = rows[limited], values[limited]
         lower[rows] = np.where(np.isfinite(lower[rows]), values, lower[rows])
         upper[rows] = np.where(np.isfinite(upper[rows]), values, upper[rows])
-        lines, rows, values = self.pairs(sections, "RANGES", names)
-        for line, row in zip(lines[kinds[rows] == "N"], rows[kinds[rows] == "N"], strict=True):
-            self.warn(int(line), f"row {names[row]!r} has no limit, so its range means nothing")
+        rows, values = self.pairs(sections, "RANGES", names)
+        unlimited = {str(name) for name in names[rows[kinds[rows] == "N"]]}
+        for number, text in sections.lines("RANGES") if unlimited else []:
+            for name in unlimited.intersection(self.fields(number, text)):
+                self.warn(number, f"row {name!r} has no limit, so its range means nothing")
         kind, width = kinds[rows], np.abs(values)
         down = (kind == "L") | ((kind == "E") & (values <= 0))
         up = (kind == "G") | ((kind == "E") & (values > 0))
         lower[rows[down]] = upper[rows[down]] - width[down]
         upper[rows[up]] = lower[rows[up]] + width[up]
         return offset
-
-    def objective_row(self, sections: _Sections, kinds: np.ndarray, names: pd.Index[str]) -> int:
-        if sections.objective is not None:
-            return list(names).index(sections.objective)
-        free = np.flatnonzero(kinds == "N")
-        return int(free[0]) if len(free) else -1
 
     def bounds(
         self, sections: _Sections, columns: pd.Index[str], lower: Floats, upper: Floats, marks: np.ndarray
@@ -516,44 +573,3 @@ class _Reader:
         else:  # SC
             marks[j] |= SEMICONTINUOUS
             upper[j] = value
-
-    def model(
-        self,
-        sections: _Sections,
-        names: pd.Index[str],
-        objective: int,
-        columns: pd.Index[str],
-        entries: Any,
-        lower: Floats,
-        upper: Floats,
-        low: Floats,
-        high: Floats,
-        marks: np.ndarray,
-        offset: float,
-    ) -> Model:
-        """Put the parts together; the objective's row becomes the costs."""
-        rows, codes, values = entries
-        sign = -1.0 if sections.maximize else 1.0
-        costs = np.zeros(len(columns))
-        kept = np.arange(len(names))
-        if objective >= 0:
-            own = rows == objective
-            costs[codes[own]] = sign * values[own]
-            rows, codes, values = rows[~own], codes[~own], values[~own]
-            rows = np.where(rows > objective, rows - 1, rows)
-            kept = np.delete(kept, objective)
-        matrix = coo_matrix((values, (rows, codes)), shape=(len(kept), len(columns)))
-        bad = np.flatnonzero((low == np.inf) | (high == -np.inf))
-        if len(bad):
-            raise FormatError(f"bounds of {listed(columns[bad])} leave no value", path=self.path)
-        problem = Problem.build(matrix, lower[kept], upper[kept], low, high, costs, marks, sign * offset)
-        title = sections.name or Path(self.path).name.split(".")[0]
-        name = str(names[objective]) if objective >= 0 else "objective"
-        return Model._from_problem(
-            title,
-            problem,
-            Axis.of_different("column", columns),
-            Axis.of_different("row", names[kept]),
-            name,
-            maximize=sections.maximize,
-        )

@@ -83,6 +83,7 @@ class Formulation:
     objectives: tuple[Objective, ...]
     quantities: tuple[Quantity, ...]
     columns: int
+    arrays: Problem | None = None  # what the families were made from, where they were made from arrays
 
     @cached_property
     def column_of(self) -> np.ndarray:
@@ -154,6 +155,8 @@ class Formulation:
 
     def problem(self, objective: Objective | None) -> Problem:
         """Return the minimisation problem for one objective; none at all asks for any feasible plan."""
+        if self.arrays is not None and self.objectives and objective is self.objectives[0]:
+            return self.arrays
         size = sum(len(family) for family in self.decisions)
         costs, offset = np.zeros(0), 0.0
         if objective is not None:

@@ -62,6 +62,7 @@ class Model:
         self.ignored = 0  # data entries outside the families they were multiplied with
         self.axes: dict[str, Axis] = {}
         self._parts: dict[str, Part] = {}
+        self._arrays: tuple[tuple[Part, ...], Problem | None] = ((), None)  # parts that were made from arrays
 
     # ------------------------------------------------------------------ parts by name
 
@@ -256,6 +257,8 @@ class Model:
     def formulation(self) -> Formulation:
         """Return a snapshot of all parts."""
         parts = self._parts.values()
+        made, arrays = self._arrays
+        unchanged = len(made) == len(parts) and all(a is b for a, b in zip(made, parts, strict=True))
         return Formulation(
             self.name,
             tuple(part for part in parts if isinstance(part, Decisions)),
@@ -263,6 +266,7 @@ class Model:
             tuple(part for part in parts if isinstance(part, Objective)),
             tuple(part for part in parts if isinstance(part, Quantity)),
             self.columns,
+            arrays if unchanged else None,
         )
 
     def problem(self) -> Problem:
@@ -433,8 +437,8 @@ class Model:
             marks=problem.kinds,
         )
         model.columns = problem.n
-        matrix = problem.matrix().tocoo()
-        terms = (matrix.row.astype(np.intp), matrix.col.astype(np.int64), matrix.data)
+        columns_of = np.repeat(np.arange(problem.n, dtype=np.int32), np.diff(problem.starts))
+        terms: Any = (problem.indices, columns_of, problem.values)
         expression = Expression(model, Cells((rows,)), terms, summed=True)
         model._parts[rows.name] = Constraints(
             rows.name, expression, problem.row_lower, problem.row_upper, "between", listed=True
@@ -449,4 +453,5 @@ class Model:
             np.array([sign * problem.offset]),
         )
         model._parts[objective] = Objective(objective, maximize, {objective: part}, single=True)
+        model._arrays = (tuple(model._parts.values()), problem)
         return model
