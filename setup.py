@@ -5,7 +5,7 @@ import os
 from setuptools import Extension, setup
 
 SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "dual", "primal")
-KERNELS = (*(f"ruddock.engine.simplex.{name}" for name in SIMPLEX), "ruddock.formats.mps_kernel")
+KERNELS = (*(f"ruddock.engine.simplex.{name}" for name in SIMPLEX), "ruddock.formats.mps.kernel")
 
 
 def extensions():

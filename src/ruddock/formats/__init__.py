@@ -43,7 +43,7 @@ def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> M
     if replace:
         raise FormatError("only a .rdk model has data tables to replace", path=str(path))
     if _is_mps(path):
-        from ruddock.formats.mps import read_mps
+        from ruddock.formats.mps.read import read_mps
 
         return read_mps(path)
     if path.suffix.lower() in TABLES:
@@ -61,7 +61,7 @@ def write(model: Model, path: str | Path) -> None:
     """Write a model to a file; its ending says the form."""
     path = Path(path)
     if _is_mps(path):
-        from ruddock.formats.mps_write import write_mps
+        from ruddock.formats.mps.write import write_mps
 
         write_mps(model, path)
         return

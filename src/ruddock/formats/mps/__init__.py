@@ -1,0 +1,1 @@
+"""MPS files, fixed and free form, read and written."""
