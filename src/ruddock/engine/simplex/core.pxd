@@ -12,6 +12,7 @@ cdef class Core:
     cdef int[::1] rp
     cdef int[::1] rj
     cdef double[::1] rx
+    cdef double[::1] uniform
     # working problem and state, columns first, then one logical per row
     cdef public double[::1] lower
     cdef public double[::1] upper
@@ -44,6 +45,7 @@ cdef class Core:
     cdef void load(self, int j, WorkVector v) noexcept nogil
     cdef void add_column(self, int j, double factor, WorkVector v) noexcept nogil
     cdef void price(self, WorkVector rho, WorkVector row) noexcept nogil
+    cdef int _price_uniform(self, int i, double y, WorkVector row, int count) noexcept nogil
     cdef void compute_primal(self) noexcept nogil
     cdef void compute_dual(self, double[::1] cost) noexcept nogil
     cdef void exchange(self, int p, int q, int r) noexcept nogil

@@ -41,6 +41,7 @@ class Core:
         self.m, self.n, self.total = m, n, m + n
         self.ap, self.ai, self.ax = columns
         self.rp, self.rj, self.rx = rows
+        self.uniform = _uniform(*rows)
         total = m + n
         self.lower, self.upper = np.zeros(total), np.zeros(total)
         self.cost, self.x, self.d = np.zeros(total), np.zeros(total), np.zeros(total)
@@ -61,6 +62,57 @@ class Core:
     def refactorise(self):
         """Factorise the present basis; return how many of its variables had to be replaced."""
         return self.refactor()
+
+    def restore(self, lower, upper, cost):
+        """Take bounds and costs of all variables, and put those out of the basis on their bounds.
+
+        A code that its bounds do not allow is replaced by one that they do.
+        """
+        j: cython.int
+        code: cython.int
+        low: cython.double[::1] = lower
+        high: cython.double[::1] = upper
+        costs: cython.double[::1] = cost
+        for j in range(self.total):
+            self.lower[j] = low[j]
+            self.upper[j] = high[j]
+            self.cost[j] = costs[j]
+            if self.place[j] >= 0:
+                continue
+            code = self.code[j]
+            if low[j] == -INFINITY:
+                code = FREE if high[j] == INFINITY else AT_UPPER
+            elif code != AT_UPPER or high[j] == INFINITY or low[j] == high[j]:
+                code = AT_LOWER
+            self.code[j] = code
+            self.x[j] = low[j] if code == AT_LOWER else high[j] if code == AT_UPPER else 0.0
+        self.cost_changed = self.bounds_changed = False
+
+    def primal_infeasibility(self):
+        """Return the most by which a basic variable is beyond a bound."""
+        i: cython.int
+        j: cython.int
+        most: cython.double = 0.0
+        for i in range(self.m):
+            j = self.head[i]
+            most = max(most, self.lower[j] - self.x[j], self.x[j] - self.upper[j])
+        return most
+
+    def dual_infeasibility(self):
+        """Return the most by which the reduced cost of a variable out of the basis has the wrong sign."""
+        j: cython.int
+        wrong: cython.double
+        most: cython.double = 0.0
+        for j in range(self.total):
+            if self.place[j] >= 0 or self.lower[j] == self.upper[j]:
+                continue
+            wrong = self.d[j]
+            if self.code[j] == AT_LOWER:
+                wrong = -wrong
+            elif self.code[j] == FREE:
+                wrong = abs(wrong)
+            most = max(most, wrong)
+        return most
 
     def recompute(self):
         """Compute basic values and reduced costs afresh from the factors."""
@@ -190,12 +242,15 @@ class Core:
                 i = rho.index[k]
                 y = value[i]
                 self.touched += starts[i + 1] - starts[i]
+                if self.uniform[i] != 0.0:
+                    count = self._price_uniform(i, y * self.uniform[i], row, count)
+                    continue
                 for e in range(starts[i], starts[i + 1]):
                     j = index[e]
-                    if result[j] == 0.0:
-                        places[count] = j
-                        count += 1
-                    total = result[j] + y * factor[e]
+                    total = result[j]
+                    places[count] = j  # kept if it is new; without a branch, which would guess wrongly
+                    count += total == 0.0
+                    total += y * factor[e]
                     # what cancels keeps a trace, so that it is not listed twice
                     result[j] = total if total != 0.0 else 1e-100
         else:
@@ -219,6 +274,23 @@ class Core:
             places[count] = n + i
             count += 1
         row.count = count
+
+    def _price_uniform(self, i, y, row, count):
+        """Add ``y`` at all entries of row ``i``, whose values need not be read."""
+        j: cython.int
+        e: cython.int
+        total: cython.double
+        result: cython.double[::1] = row.value
+        places: cython.int[::1] = row.index
+        index: cython.int[::1] = self.rj
+        for e in range(self.rp[i], self.rp[i + 1]):
+            j = index[e]
+            total = result[j]
+            places[count] = j
+            count += total == 0.0
+            total += y
+            result[j] = total if total != 0.0 else 1e-100
+        return count
 
     def compute_primal(self):
         """Compute the basic values from the nonbasic ones, with one step of refinement."""
@@ -252,23 +324,26 @@ class Core:
         j: cython.int
         k: cython.int
         total: cython.double
+        y: cython.double[::1] = self.aux.value
+        d: cython.double[::1] = self.d
+        place: cython.int[::1] = self.place
+        starts: cython.int[::1] = self.ap
+        index: cython.int[::1] = self.ai
+        factor: cython.double[::1] = self.ax
         self.aux.clear()
         for i in range(self.m):
-            self.aux.value[i] = cost[self.head[i]]
+            y[i] = cost[self.head[i]]
         self.aux.gather()
         self.factor.backward(self.aux, False)
         for j in range(self.n):
-            if self.place[j] >= 0:
-                self.d[j] = 0.0
-                continue
             total = cost[j]
-            for k in range(self.ap[j], self.ap[j + 1]):
-                total -= self.aux.value[self.ai[k]] * self.ax[k]
-            self.d[j] = total
+            for k in range(starts[j], starts[j + 1]):
+                total -= y[index[k]] * factor[k]
+            d[j] = 0.0 if place[j] >= 0 else total
         for i in range(self.m):
-            self.d[self.n + i] = 0.0 if self.place[self.n + i] >= 0 else cost[self.n + i] + self.aux.value[i]
+            d[self.n + i] = 0.0 if place[self.n + i] >= 0 else cost[self.n + i] + y[i]
         self.aux.clear()
-        self.touched += self.ap[self.n] + self.total
+        self.touched += starts[self.n] + self.total
 
     def exchange(self, p, q, r):
         """Make ``q`` basic at position ``p`` in place of ``r``, whose code the caller has set."""
@@ -278,3 +353,13 @@ class Core:
         self.place[r] = -1
         self.code[q] = BASIC
         self.iterations += 1
+
+
+def _uniform(starts, index, values):
+    """Return for each row the value that all its entries have, or 0 where they differ."""
+    result = np.zeros(len(starts) - 1)
+    held = np.flatnonzero(np.diff(starts))
+    if len(held):
+        least, most = (ufunc.reduceat(values, starts[held]) for ufunc in (np.minimum, np.maximum))
+        result[held] = np.where(least == most, least, 0.0)
+    return result

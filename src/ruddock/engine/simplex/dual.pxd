@@ -7,6 +7,10 @@ cdef class DualSimplex:
     cdef readonly Core core
     cdef double[::1] infeasible
     cdef Breakpoints points
+    cdef int[::1] item
+    cdef signed char[::1] mark
+    cdef double[::1] entry
+    cdef int packed
     cdef readonly int position
     cdef readonly double direction
     cdef public double cutoff
@@ -24,7 +28,8 @@ cdef class DualSimplex:
     cdef int _choose_row(self) noexcept nogil
     cdef void _gather(self) noexcept nogil
     cdef void _flip(self) noexcept nogil
-    cdef void _step_dual(self, int q, int r) noexcept nogil
+    cdef void _step_dual(self, int q, int r, double entry) noexcept nogil
+    cdef void _move_costs(self, double step, int q) noexcept nogil
     cdef void _step_primal(self, int p, int q, int r) noexcept nogil
     cdef void _update_weights(self, int p) noexcept nogil
     cdef void _perturb(self) noexcept nogil

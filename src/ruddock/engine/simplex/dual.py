@@ -27,6 +27,7 @@ AT_LOWER = cython.declare(cython.int, 1)
 AT_UPPER = cython.declare(cython.int, 2)
 FREE = cython.declare(cython.int, 3)
 INFINITY = cython.declare(cython.double, float("inf"))
+NOTHING = cython.declare(cython.double, 1e-14)  # row entries below this are what cancelling left
 SMALL = cython.declare(cython.double, 1e-9)  # row entries below this never become pivots
 STALL = cython.declare(cython.int, 60)  # steps without dual progress before costs are perturbed
 MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run
@@ -44,6 +45,9 @@ class DualSimplex:
         self.core = core
         self.infeasible = np.zeros(core.m + 1)
         self.points = Breakpoints(core.total)
+        # the pivot row, packed: variables out of the basis, their codes and entries
+        self.item, self.mark = np.zeros(core.total + 1, np.int32), np.zeros(core.total + 1, np.int8)
+        self.entry, self.packed = np.zeros(core.total + 1), 0
         self.position, self.direction = -1, 0.0
         self.cutoff = float("inf")
         self.objective = 0.0
@@ -107,27 +111,26 @@ class DualSimplex:
     def _correct(self):
         """Restore dual feasibility: move boxed variables to their other bound, shift other costs."""
         j: cython.int
-        d: cython.double
+        code: cython.int
+        wrong: cython.double
         tolerance: cython.double = self.core.dual_tolerance
+        codes: cython.schar[::1] = self.core.code
+        d: cython.double[::1] = self.core.d
         for j in range(self.core.total):
-            if self.core.place[j] >= 0 or self.core.lower[j] == self.core.upper[j]:
+            code = codes[j]
+            wrong = -d[j] if code == AT_LOWER else d[j] if code == AT_UPPER else abs(d[j])
+            if wrong <= tolerance or code == BASIC or self.core.lower[j] == self.core.upper[j]:
                 continue
-            d = self.core.d[j]
-            if self.core.code[j] == AT_LOWER and d < -tolerance:
-                if self.core.upper[j] < INFINITY:
-                    self.core.code[j] = AT_UPPER
-                    self.core.x[j] = self.core.upper[j]
-                    continue
-            elif self.core.code[j] == AT_UPPER and d > tolerance:
-                if self.core.lower[j] > -INFINITY:
-                    self.core.code[j] = AT_LOWER
-                    self.core.x[j] = self.core.lower[j]
-                    continue
-            elif self.core.code[j] != FREE or abs(d) <= tolerance:
-                continue
-            self.core.cost[j] -= d
-            self.core.d[j] = 0.0
-            self.core.cost_changed = True
+            if code == AT_LOWER and self.core.upper[j] < INFINITY:
+                codes[j] = AT_UPPER
+                self.core.x[j] = self.core.upper[j]
+            elif code == AT_UPPER and self.core.lower[j] > -INFINITY:
+                codes[j] = AT_LOWER
+                self.core.x[j] = self.core.lower[j]
+            else:
+                self.core.cost[j] -= d[j]
+                d[j] = 0.0
+                self.core.cost_changed = True
 
     def _measure_one(self, p):
         """Update the squared infeasibility of position ``p``."""
@@ -189,19 +192,20 @@ class DualSimplex:
         c = self.points.choose(slope - self.core.primal_tolerance, self.core.dual_tolerance)
         if c < 0:
             return 2 if self.core.factor.updates == 0 else 1
-        q = self.points.item[c]
+        entry: cython.double = self.entry[self.points.item[c]]
+        q = self.item[self.points.item[c]]
         self.core.load(q, self.core.column)
         self.core.factor.forward(self.core.column, True)
         pivot = self.core.column.value[p]
-        if abs(pivot - self.core.row.value[q]) > 1e-7 * (1.0 + abs(pivot)) or abs(pivot) < SMALL:
+        if abs(pivot - entry) > 1e-7 * (1.0 + abs(pivot)) or abs(pivot) < SMALL:
             if self.core.factor.updates > 0:
                 return 1
-            if abs(pivot - self.core.row.value[q]) > 1e-3 * abs(pivot) or abs(pivot) < SMALL:
+            if abs(pivot - entry) > 1e-3 * abs(pivot) or abs(pivot) < SMALL:
                 self.core.weight[p] *= 1e6  # no trustworthy pivot in this row: look elsewhere first
                 self.retries += 1
                 return 5 if self.retries > 50 else 0
         self._flip()
-        self._step_dual(q, r)
+        self._step_dual(q, r, entry)
         self._step_primal(p, q, r)
         self._update_weights(p)
         k = self.core.factor.update(p, pivot)
@@ -214,27 +218,60 @@ class DualSimplex:
         return 0
 
     def _gather(self):
-        """List the variables whose reduced cost moves towards zero along the self.core.row."""
+        """Pack the pivot row and list the variables whose reduced cost moves towards zero along it.
+
+        What lies beyond the nearest breakpoint of a variable without opposite bound is never reached.
+        The row's work vector is left clean: this is its only use, and it may be long.
+        """
         k: cython.int
         j: cython.int
         code: cython.int
+        count: cython.int = 0
         a: cython.double
         gap: cython.double
+        room: cython.double
+        end: cython.double = INFINITY
+        direction: cython.double = self.direction
+        tolerance: cython.double = self.core.dual_tolerance
+        item: cython.int[::1] = self.item
+        mark: cython.schar[::1] = self.mark
+        entry: cython.double[::1] = self.entry
+        index: cython.int[::1] = self.core.row.index
+        value: cython.double[::1] = self.core.row.value
+        codes: cython.schar[::1] = self.core.code
+        d: cython.double[::1] = self.core.d
         self.points.clear()
         for k in range(self.core.row.count):
-            j = self.core.row.index[k]
-            code = self.core.code[j]
-            if code == BASIC:
+            j = index[k]
+            code = codes[j]
+            a = value[j]
+            value[j] = 0.0
+            if code == BASIC or abs(a) < NOTHING:
                 continue
-            a = self.core.row.value[j] * self.direction
-            if abs(a) < SMALL or self.core.lower[j] == self.core.upper[j]:
+            item[count] = j
+            mark[count] = code
+            entry[count] = a
+            count += 1
+            a *= direction
+            if code == AT_LOWER:
+                gap = d[j]
+            elif code == AT_UPPER:
+                a = -a
+                gap = -d[j]
+            else:
+                a = abs(a)
+                gap = abs(d[j])
+            if a < SMALL or gap > end * a:
                 continue
-            if (code == AT_LOWER and a > 0.0) or (code == AT_UPPER and a < 0.0) or code == FREE:
-                gap = self.core.d[j] if a > 0.0 else -self.core.d[j]
-                if code == FREE:
-                    gap = abs(gap)
-                self.points.add(j, abs(a), gap, abs(a) * (self.core.upper[j] - self.core.lower[j]))
+            room = self.core.upper[j] - self.core.lower[j]
+            if room == 0.0:
+                continue
+            if room == INFINITY:
+                end = min(end, (max(gap, 0.0) + tolerance) / a)
+            self.points.add(count - 1, a, gap, a * room)
+        self.packed = count
         self.core.touched += self.core.row.count
+        self.core.row.count = 0
 
     # ------------------------------------------------------------------ updates
 
@@ -248,7 +285,7 @@ class DualSimplex:
             return
         self.core.aux.clear()
         for k in range(self.points.passed):
-            j = self.points.item[k]
+            j = self.item[self.points.item[k]]
             if self.core.code[j] == AT_LOWER:
                 step = self.core.upper[j] - self.core.lower[j]
                 self.core.code[j] = AT_UPPER
@@ -267,41 +304,46 @@ class DualSimplex:
             self._measure_one(i)
         self.core.aux.clear()
 
-    def _step_dual(self, q, r):
-        """Move the reduced costs so that that of ``q`` becomes zero."""
-        k: cython.int
-        j: cython.int
+    def _step_dual(self, q, r, entry):
+        """Move the reduced costs so that that of ``q``, whose pivot is ``entry``, becomes zero."""
         step: cython.double
-        code: cython.int
-        d: cython.double
-        if (self.core.d[q] / self.core.row.value[q]) * self.direction < 0.0:
+        if (self.core.d[q] / entry) * self.direction < 0.0:
             self.core.cost[q] -= self.core.d[q]  # within the tolerance on the wrong side: no step
             self.core.d[q] = 0.0
             self.core.cost_changed = True
-        step = self.core.d[q] / self.core.row.value[q]
+        step = self.core.d[q] / entry
         if abs(step) < 1e-12:
             self.stalled += 1
         else:
             self.stalled = 0
         if step != 0.0:
-            for k in range(self.core.row.count):
-                j = self.core.row.index[k]
-                code = self.core.code[j]
-                if code == BASIC:
-                    continue
-                self.core.d[j] -= step * self.core.row.value[j]
-                d = self.core.d[j]
-                if (code == AT_LOWER and d < 0.0) or (code == AT_UPPER and d > 0.0):
-                    if self.core.lower[j] != self.core.upper[j] and j != q:
-                        if abs(d) > 1e-14:
-                            self.core.cost_changed = True
-                        self.core.cost[j] -= d
-                        self.core.d[j] = 0.0
-            self.core.touched += self.core.row.count
+            self._move_costs(step, q)
         self.core.d[r] = -step
         self.core.d[q] = 0.0
         if self.stalled > STALL and self.perturbations < MOST_PERTURBATIONS:
             self._perturb()
+
+    def _move_costs(self, step, q):
+        """Move the reduced costs along the pivot row; shift the cost where one gets the wrong sign."""
+        k: cython.int
+        j: cython.int
+        moved: cython.double
+        item: cython.int[::1] = self.item
+        mark: cython.schar[::1] = self.mark
+        entry: cython.double[::1] = self.entry
+        d: cython.double[::1] = self.core.d
+        for k in range(self.packed):
+            j = item[k]
+            moved = d[j] - step * entry[k]
+            if (mark[k] == AT_LOWER and moved < 0.0) or (mark[k] == AT_UPPER and moved > 0.0):
+                # flips have changed some codes since the row was packed
+                if self.core.code[j] == mark[k] and self.core.lower[j] != self.core.upper[j] and j != q:
+                    if abs(moved) > 1e-14:
+                        self.core.cost_changed = True
+                    self.core.cost[j] -= moved
+                    moved = 0.0
+            d[j] = moved
+        self.core.touched += self.packed
 
     def _step_primal(self, p, q, r):
         """Move the leaving variable onto its bound and the other basic values with it."""

@@ -15,7 +15,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from scipy.sparse import csr_matrix, vstack
+from scipy.sparse import csc_matrix, csr_matrix, vstack
 
 from ruddock.engine import certificates
 from ruddock.engine.outcome import (
@@ -74,18 +74,18 @@ class LinearSolver:
         self.problem = problem
         m, n = problem.m, problem.n
         self._rows, self._columns = geometric_scale(problem) if self._scale else (np.ones(m), np.ones(n))
-        owner = np.repeat(np.arange(n), np.diff(problem.starts))
-        values = problem.values * self._rows[problem.indices] * self._columns[owner]
+        values = problem.values
+        if (self._rows != 1.0).any() or (self._columns != 1.0).any():
+            owner = np.repeat(np.arange(n), np.diff(problem.starts))
+            values = values * self._rows[problem.indices] * self._columns[owner]
         by_columns = (problem.starts, problem.indices, values)
-        by_rows = csr_matrix(problem.matrix())
-        by_rows_values = by_rows.data * np.repeat(self._rows, np.diff(by_rows.indptr)) * self._columns[by_rows.indices]
-        rows = (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows_values)
+        by_rows = csc_matrix((values, problem.indices, problem.starts), shape=(m, n)).tocsr()
+        rows = (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows.data)
         self._core = Core(m, n, by_columns, rows)
         self._dual, self._primal = DualSimplex(self._core), PrimalSimplex(self._core)
         self._unit = np.concatenate((self._columns, 1.0 / self._rows))  # true value = unit x scaled value
         core = self._core
-        self._core_lower, self._core_upper = np.asarray(core.lower), np.asarray(core.upper)
-        self._core_cost, self._x, self._d = np.asarray(core.cost), np.asarray(core.x), np.asarray(core.d)
+        self._core_cost, self._x = np.asarray(core.cost), np.asarray(core.x)
         self._code, self._head = np.asarray(core.code), np.asarray(core.head)
         self._place, self._weight = np.asarray(core.place), np.asarray(core.weight)
         self._factored = False
@@ -211,10 +211,10 @@ class LinearSolver:
         stuck = 0
         for turn in range(ROUNDS):
             self._restore()
-            if self._primal_infeasibility() > core.primal_tolerance:
+            if self._core.primal_infeasibility() > core.primal_tolerance:
                 # three failures of the dual method leave the primal one's own first phase
                 kernel: Any = self._dual if stuck < 3 and turn < ROUNDS // 2 else self._primal
-            elif self._dual_infeasibility() > core.dual_tolerance:
+            elif self._core.dual_infeasibility() > core.dual_tolerance:
                 kernel = self._primal
             else:
                 outcome = self._finish()
@@ -251,32 +251,23 @@ class LinearSolver:
             return None
         return Outcome("infeasible", crossed_columns=tuple(map(int, columns)), crossed_rows=tuple(map(int, rows)))
 
-    def _true_bounds(self) -> tuple[Floats, Floats]:
-        """Return the scaled, unperturbed bounds of columns and logicals."""
-        lower = np.concatenate((self.lower, self.problem.row_lower)) / self._unit
-        upper = np.concatenate((self.upper, self.problem.row_upper)) / self._unit
-        return lower, upper
-
     def _install(self) -> None:
-        """Put the basis codes and the nonbasic values into the core, and factorise when needed."""
+        """Put scaled bounds, costs and the basis into the core."""
         n, m = self.problem.n, self.problem.m
-        lower, upper = self._true_bounds()
+        self._scaled = (
+            np.concatenate((self.lower, self.problem.row_lower)) / self._unit,
+            np.concatenate((self.upper, self.problem.row_upper)) / self._unit,
+            np.concatenate((self.costs * self._columns, np.zeros(m))),
+        )
         if self._codes is None:
+            lower, upper = self._scaled[:2]
             self._codes = np.full(n + m, AT_LOWER, np.int8)
             self._codes[n:] = BASIC
             # start at the bound nearer to zero
             self._codes[:n][np.abs(upper[:n]) < np.abs(lower[:n])] = AT_UPPER
-        codes = self._codes
-        outside = codes != BASIC
-        no_lower, no_upper = np.isneginf(lower), np.isposinf(upper)
-        codes[outside & no_lower & no_upper] = FREE
-        codes[outside & no_lower & ~no_upper] = AT_UPPER
-        codes[outside & ~no_lower & no_upper] = AT_LOWER
-        codes[outside & (codes == FREE) & ~no_lower] = AT_LOWER
-        codes[outside & (lower == upper)] = AT_LOWER
-        self._code[:] = codes
+        self._code[:] = self._codes
         if not self._factored:
-            basic = np.flatnonzero(codes == BASIC)
+            basic = np.flatnonzero(self._codes == BASIC)
             self._place[:] = -1
             self._head[:] = basic
             self._place[basic] = np.arange(m)
@@ -286,35 +277,9 @@ class LinearSolver:
 
     def _restore(self) -> None:
         """Set true bounds and costs, put nonbasic variables on their bounds, and recompute."""
-        core = self._core
-        lower, upper = self._true_bounds()
-        self._core_lower[:], self._core_upper[:] = lower, upper
-        self._core_cost[: self.problem.n] = self.costs * self._columns
-        self._core_cost[self.problem.n :] = 0.0
-        code = self._code
-        # a variable thrown out by a repair under other bounds may lack the bound it stood on
-        code[(code == AT_LOWER) & np.isneginf(lower)] = FREE
-        code[(code == AT_UPPER) & np.isposinf(upper)] = FREE
-        code[(code == FREE) & np.isfinite(lower)] = AT_LOWER
-        code[(code == FREE) & np.isfinite(upper)] = AT_UPPER
-        for mark, values in ((AT_LOWER, lower), (AT_UPPER, upper)):
-            at = code == mark
-            self._x[at] = values[at]
-        self._x[code == FREE] = 0.0
-        core.cost_changed = core.bounds_changed = False
-        core.refactorise()
-        core.recompute()
-
-    def _primal_infeasibility(self) -> float:
-        basic = self._head
-        x, lower, upper = self._x[basic], self._core_lower[basic], self._core_upper[basic]
-        return float(np.maximum(lower - x, x - upper).max(initial=0.0))
-
-    def _dual_infeasibility(self) -> float:
-        d, code = self._d, self._code
-        movable = self._core_lower < self._core_upper
-        wrong = np.where(code == AT_LOWER, -d, np.where(code == AT_UPPER, d, np.where(code == FREE, np.abs(d), 0.0)))
-        return float(wrong[movable].max(initial=0.0))
+        self._core.restore(*self._scaled)
+        self._core.refactorise()
+        self._core.recompute()
 
     def _run(self, kernel: Any, limits: Limits, cutoff: float, perturb: bool) -> int | Outcome:
         """Run a kernel to its end, watching the limits between epochs."""
@@ -421,7 +386,7 @@ class LinearSolver:
         primal = self._primal
         if self._core.bounds_changed:
             self._restore()
-            if self._primal_infeasibility() > self._core.primal_tolerance:
+            if self._core.primal_infeasibility() > self._core.primal_tolerance:
                 return None
             primal.start()
             if primal.run(BUDGET, NO_LIMIT) != 3:
