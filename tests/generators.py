@@ -201,3 +201,61 @@ def two_product_staircase(periods: int) -> Problem:
     costs[make.ravel()], costs[store.ravel()], costs[over.ravel()] = rng.integers(3, 12, 2 * periods), 0.5, 25.0
     a = sparse.coo_matrix((values, (rows, columns)), shape=(len(low), 6 * periods))
     return Problem.build(a, low, high, np.zeros(6 * periods), np.full(6 * periods, inf), costs)
+
+
+def planted(problem: Problem, seed: int) -> Problem:
+    """Return a problem with parts planted that presolve can take out: every kind of reduction finds some.
+
+    Short rows, equations of two columns, multiples of rows and columns, slack-like and free columns,
+    empty and fixed ones. What is planted may change whether there is a plan.
+    """
+    rng = np.random.default_rng(seed)
+    a = sparse.lil_matrix(problem.matrix())
+    low, high = problem.row_lower.copy(), problem.row_upper.copy()
+    lower, upper, costs = problem.lower.copy(), problem.upper.copy(), problem.costs.copy()
+
+    def row(entries: dict[int, float], least: float, most: float) -> None:
+        nonlocal a, low, high
+        new = sparse.lil_matrix((1, a.shape[1]))
+        for j, value in entries.items():
+            new[0, j] = value
+        a = sparse.vstack([a, new], format="lil")
+        low, high = np.append(low, least), np.append(high, most)
+
+    def column(entries: dict[int, float], least: float, most: float, cost: float) -> None:
+        nonlocal a, lower, upper, costs
+        new = sparse.lil_matrix((a.shape[0], 1))
+        for i, value in entries.items():
+            new[i, 0] = value
+        a = sparse.hstack([a, new], format="lil")
+        lower, upper, costs = np.append(lower, least), np.append(upper, most), np.append(costs, cost)
+
+    for _ in range(int(rng.integers(2, 9))):
+        kind = rng.integers(0, 11)
+        i, j, k = int(rng.integers(a.shape[0])), int(rng.integers(a.shape[1])), int(rng.integers(a.shape[1]))
+        factor = float(rng.choice([-2.0, -1.0, 0.5, 3.0]))
+        if kind == 0:  # a bound written as a row
+            row({j: factor}, *sorted((float(rng.integers(-9, 1)), float(rng.integers(1, 9)))))
+        elif kind == 1 and j != k:
+            row({j: 1.0, k: factor}, side := float(rng.integers(-3, 4)), side)
+        elif kind == 2:
+            entries = dict(zip(a.rows[i], (factor * v for v in a.data[i]), strict=True))
+            row(entries, *sorted((factor * low[i] + rng.integers(-2, 2), factor * high[i] + rng.integers(-1, 3))))
+        elif kind == 3:
+            entries = {int(r): factor * v for r, v in zip(*sparse.find(a[:, j])[::2], strict=True)}
+            column(entries, 0.0, float(rng.choice([4.0, inf])), factor * costs[j])
+        elif kind == 4:  # slack-like, or free of its bounds
+            column({i: factor}, *((0.0, float(rng.choice([5.0, inf]))) if rng.random() < 0.5 else (-inf, inf)), 0.0)
+        elif kind == 5:
+            column({i: factor}, -inf, inf, float(rng.integers(-2, 3)))
+        elif kind == 6:
+            column({}, 0.0, 3.0, float(rng.integers(-2, 3)))
+        elif kind == 7:
+            row({}, -1.0, 2.0)
+        elif kind == 8:
+            column({i: factor}, 2.0, 2.0, 1.0)
+        elif kind == 9 and np.isfinite(lower[j]) and np.isfinite(lower[k]) and j != k:  # forces both down
+            row({j: 1.0, k: 2.0}, -inf, lower[j] + 2.0 * lower[k])
+        elif kind == 10 and np.isfinite(upper[j]):
+            row({j: -1.0}, -upper[j], inf)
+    return Problem.build(a.tocsc(), low, high, lower, upper, costs, offset=problem.offset)

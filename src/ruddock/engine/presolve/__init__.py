@@ -1,0 +1,1 @@
+"""Presolve: reductions that make a linear problem smaller, each with its inverse beside it."""
