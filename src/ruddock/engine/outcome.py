@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -14,6 +14,7 @@ from ruddock.problem import Floats
 
 Status = Literal["optimal", "infeasible", "unbounded", "stopped"]
 Reason = Literal["time", "nodes", "iterations", "memory", "user", "numerics"]
+Method = Literal["auto", "dual", "primal", "interior"]
 Codes = npt.NDArray[np.int8]
 
 # Basis codes. A fixed variable out of the basis is AT_LOWER; FREE is out of the basis at zero.
@@ -35,15 +36,34 @@ class Basis:
 
 @dataclass
 class Counters:
-    """What a solve took."""
+    """What a solve took.
+
+    Attributes
+    ----------
+    iterations : simplex iterations, those of the primal and the dual method and pushes together
+    pushes : of them, those of the crossover from an interior point
+    bound_flips : moves of a variable from one bound to the other, which are no iterations
+    factorisations : of the basis
+    interior_steps : of the interior-point method
+    nodes : of the search tree
+    reductions : rows and columns that each kind of presolve took out
+    seconds : of the whole solve
+    parts : seconds by part: presolve, interior, crossover, simplex, search, check
+    certified : whether the basis was proven optimal in exact arithmetic
+    """
 
     iterations: int = 0
     primal_iterations: int = 0
     dual_iterations: int = 0
+    pushes: int = 0
     bound_flips: int = 0
     factorisations: int = 0
+    interior_steps: int = 0
     nodes: int = 0
+    reductions: dict[str, tuple[int, int]] = field(default_factory=dict)
     seconds: float = 0.0
+    parts: dict[str, float] = field(default_factory=dict)
+    certified: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -99,6 +119,22 @@ class Progress:
     bound: float
 
 
+@dataclass(frozen=True)
+class Options:
+    """How to solve.
+
+    Attributes
+    ----------
+    method : for linear problems: ``dual`` or ``primal`` simplex, ``interior`` point, or ``auto``
+    presolve : whether to make a linear problem smaller first
+    exact : whether to check the basis of a linear answer in exact arithmetic, and repair it if need be
+    """
+
+    method: Method = "auto"
+    presolve: bool = True
+    exact: bool = False
+
+
 @dataclass
 class Limits:
     """When to stop, and whom to tell.
@@ -110,6 +146,7 @@ class Limits:
     gap : relative gap at which a plan counts as optimal
     interrupted : asked between epochs; True stops the solve with reason ``user``
     on_progress : called at most ten times a second
+    on_event : called with a dict for every event: parts of the solve, progress, the end
     """
 
     seconds: float = float("inf")
@@ -118,6 +155,7 @@ class Limits:
     gap: float = 0.0
     interrupted: Callable[[], bool] | None = None
     on_progress: Callable[[Progress], None] | None = None
+    on_event: Callable[[dict[str, Any]], None] | None = None
     started: float = field(default_factory=time.monotonic)
     _told: float = 0.0
 
@@ -140,6 +178,16 @@ class Limits:
     def tell(self, iterations: int, nodes: int, best: float, bound: float) -> None:
         """Pass on progress, unless the last word was less than a tenth of a second ago."""
         now = self.elapsed()
-        if self.on_progress is not None and now - self._told >= 0.1:
-            self._told = now
+        if now - self._told < 0.1:
+            return
+        self._told = now
+        if self.on_progress is not None:
             self.on_progress(Progress(now, iterations, nodes, best, bound))
+        self.record("progress", iterations=iterations, nodes=nodes, best=best, bound=bound)
+
+    def record(self, event: str, **facts: Any) -> None:
+        """Pass on an event with its facts and the seconds so far; infinite numbers become None."""
+        if self.on_event is None:
+            return
+        known = {key: None if isinstance(v, float) and not np.isfinite(v) else v for key, v in facts.items()}
+        self.on_event({"seconds": round(self.elapsed(), 6), "event": event, **known})

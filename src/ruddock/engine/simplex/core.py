@@ -180,6 +180,10 @@ class Core:
         self.factor_fill = self.factor.fill
         return lost
 
+    def settle_at_bound(self, j):
+        """Put variable ``j`` at the bound nearest to its value."""
+        self.settle(j)
+
     def settle(self, j):
         """Put variable ``j`` out of the basis, at the bound nearest to its value."""
         if self.lower[j] > -INFINITY and (

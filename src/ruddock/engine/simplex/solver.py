@@ -28,6 +28,7 @@ from ruddock.engine.outcome import (
     Codes,
     Counters,
     Limits,
+    Method,
     Outcome,
     Reason,
     Status,
@@ -35,6 +36,7 @@ from ruddock.engine.outcome import (
 from ruddock.engine.simplex.core import Core
 from ruddock.engine.simplex.dual import DualSimplex
 from ruddock.engine.simplex.primal import PrimalSimplex
+from ruddock.engine.simplex.push import Push
 from ruddock.engine.simplex.scaling import geometric_scale
 from ruddock.problem import Floats, Ints, Problem
 
@@ -189,7 +191,49 @@ class LinearSolver:
 
     # ------------------------------------------------------------------ solving
 
-    def solve(self, limits: Limits | None = None, *, cutoff: float = float("inf")) -> Outcome:
+    def cross_over(self, values: Floats, reduced: Floats, limits: Limits) -> None:
+        """Take a basis near an interior optimum: the next solve starts from it.
+
+        Parameters
+        ----------
+        values, reduced : arrays, shape (n + m,)
+            Values of columns and row activities, and their reduced costs (of rows: dual values).
+        """
+        if self._crossed() is not None:
+            return
+        self._install()
+        lower, upper, _ = self._scaled
+        x, d = values / self._unit, reduced * self._unit
+        with np.errstate(invalid="ignore"):
+            below, above = x - lower, upper - x
+        room = np.minimum(below, above) / (1.0 + np.abs(x))
+        inside = (below > np.maximum(d, 0.0)) & (above > np.maximum(-d, 0.0)) & (lower < upper)
+        # the variables farthest from their bounds make the basis; what is singular gets logicals
+        rank = np.where(inside, np.minimum(room, 1e6) + 1.0, np.where(lower < upper, -1.0, -2.0))
+        rank[self.problem.n :] += 0.5  # of two alike, a logical: it is a column with one entry
+        codes = np.where(below <= above, AT_LOWER, AT_UPPER).astype(np.int8)
+        codes[np.argsort(-rank, kind="stable")[: self.problem.m]] = BASIC
+        self._codes = codes
+        self._factored = False
+        self._install()
+        self._restore()
+        between = np.flatnonzero(inside & (self._code != BASIC)).astype(np.int32)
+        self._x[between] = x[between]
+        self._core.recompute()
+        push, k = Push(self._core), 0
+        while k < len(between) and limits.exceeded(self.counters.iterations) is None:
+            k = push.run(between, k, BUDGET)
+            limits.tell(self.counters.iterations + push.pivots, 0, float("inf"), float("-inf"))
+        for j in between[k:]:
+            if self._place[j] < 0:
+                self._core.settle_at_bound(j)
+        self.counters.pushes += push.pivots
+        self.counters.iterations += push.pivots
+        self._codes = self._code.copy()
+
+    def solve(
+        self, limits: Limits | None = None, *, cutoff: float = float("inf"), method: Method = "auto"
+    ) -> Outcome:
         """Solve from the present basis, or from the basis of all logicals.
 
         Parameters
@@ -198,6 +242,8 @@ class LinearSolver:
             Iterations count those of this solver's whole life.
         cutoff : float
             Stop with status ``stopped`` and reason None once the objective provably exceeds this.
+        method : ``auto``, ``dual`` or ``primal``
+            The simplex method to begin with; ``auto`` takes the primal one only from a feasible basis.
         """
         limits = limits or Limits()
         crossed = self._crossed()
@@ -213,9 +259,11 @@ class LinearSolver:
             self._restore()
             if self._core.primal_infeasibility() > core.primal_tolerance:
                 # three failures of the dual method leave the primal one's own first phase
-                kernel: Any = self._dual if stuck < 3 and turn < ROUNDS // 2 else self._primal
+                dual = stuck < 3 and turn < ROUNDS // 2 and method != "primal"
+                kernel: Any = self._dual if dual else self._primal
             elif self._core.dual_infeasibility() > core.dual_tolerance:
-                kernel = self._primal
+                # a basis that is feasible only to begin with is no obstacle to the dual method asked for
+                kernel = self._dual if method == "dual" and turn == 0 and not warm else self._primal
             else:
                 outcome = self._finish()
                 if outcome is not None:

@@ -1,0 +1,1 @@
+"""The interior-point method, and the crossover from its answer to a basis."""

@@ -1,0 +1,11 @@
+from ruddock.engine.simplex.breakpoints cimport Breakpoints
+from ruddock.engine.simplex.core cimport Core
+
+
+cdef class Push:
+    cdef readonly Core core
+    cdef Breakpoints points
+    cdef readonly long long pivots
+
+    cdef void _push(self, int q) noexcept nogil
+    cdef int _blocking(self, double direction) noexcept nogil
