@@ -3,19 +3,31 @@
 from __future__ import annotations
 
 from ruddock.engine import kernels as kernels  # warns once if they are not compiled
-from ruddock.engine.outcome import Limits, Outcome
-from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.linear import solve_linear
+from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.problem import Problem
 
 
-def solve(problem: Problem, limits: Limits | None = None) -> Outcome:
+def solve(problem: Problem, limits: Limits | None = None, options: Options | None = None) -> Outcome:
     """Solve a linear or mixed-integer problem.
 
     Linear ones come back with dual values and a basis, infeasible ones with a proof, unbounded ones
     with a ray; mixed-integer ones with the best plan found, its bound and gap.
     """
-    limits = limits or Limits()
-    outcome = TreeSearch(problem, limits).run() if problem.discrete else LinearSolver(problem).solve(limits)
-    outcome.counters.seconds = limits.elapsed()
+    limits, options = limits or Limits(), options or Options()
+    limits.record("start", rows=problem.m, columns=problem.n, entries=problem.nonzeros, integer=problem.discrete)
+    outcome = TreeSearch(problem, limits).run() if problem.discrete else solve_linear(problem, limits, options)
+    counters = outcome.counters
+    counters.seconds = limits.elapsed()
+    limits.record(
+        "end",
+        status=outcome.status,
+        reason=outcome.reason,
+        objective=outcome.objective,
+        bound=outcome.bound,
+        iterations=counters.iterations,
+        nodes=counters.nodes,
+        parts={name: round(value, 6) for name, value in counters.parts.items()},
+    )
     return outcome

@@ -71,7 +71,7 @@ def interior_point(problem: Problem, stopped: Callable[[int, float, float], bool
     stopped : callable, optional
         Told the steps made, the objective and its bound; True ends the method.
     """
-    m, n = problem.m, problem.n
+    m, _n = problem.m, problem.n
     equation = problem.row_lower == problem.row_upper
     rows = np.flatnonzero(~equation)
     open_ = np.flatnonzero(problem.lower < problem.upper)

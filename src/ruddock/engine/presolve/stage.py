@@ -105,12 +105,12 @@ class Stage:
     def activity(self) -> tuple[Floats, Floats, Places, Places]:
         """Least and greatest activity of each row without infinite contributions, and how many those are."""
         p = self.problem
-        parts = []
+        sums, opens = [], []
         for ends in self.ends:
             infinite = np.isinf(ends)
-            parts.append(np.bincount(p.indices, np.where(infinite, 0.0, ends), p.m))
-            parts.append(np.bincount(p.indices, infinite, p.m).astype(np.intp))
-        return parts[0], parts[2], parts[1], parts[3]
+            sums.append(np.bincount(p.indices, np.where(infinite, 0.0, ends), p.m).astype(float))
+            opens.append(np.bincount(p.indices, infinite, p.m).astype(np.intp))
+        return sums[0], sums[1], opens[0], opens[1]
 
     @cached_property
     def range(self) -> tuple[Floats, Floats]:
@@ -178,7 +178,7 @@ class Reduction(ABC):
         """Return the point of the larger problem that belongs to one of the smaller."""
 
 
-def first_of(groups: Places) -> Mask:
+def first_of(groups: Any) -> Mask:
     """Mark the first of each run of entries in the same group, wherever they stand."""
     marked = np.zeros(len(groups), bool)
     marked[np.unique(groups, return_index=True)[1]] = True

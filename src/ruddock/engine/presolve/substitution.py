@@ -85,7 +85,7 @@ class FreeSingletons(Reduction):
         y = point.cost(self.costs) / self.entries
         if result.y is not None and result.d is not None:
             result.y[self.rows] = y
-        if result.x is None:
+        if result.x is None or point.x is None:
             return result
         rest = self.others @ point.x
         y = self.costs / self.entries
@@ -146,7 +146,7 @@ class SlackColumns(Reduction):
 
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept, self.n, None, 0)
-        if result.x is not None:
+        if result.x is not None and point.x is not None:
             result.x[self.columns] = (point.constant(self.sides) - self.others @ point.x) / self.entries
         if result.y is not None and result.d is not None:
             result.d[self.columns] = -self.entries * result.y[self.rows]

@@ -231,9 +231,7 @@ class LinearSolver:
         self.counters.iterations += push.pivots
         self._codes = self._code.copy()
 
-    def solve(
-        self, limits: Limits | None = None, *, cutoff: float = float("inf"), method: Method = "auto"
-    ) -> Outcome:
+    def solve(self, limits: Limits | None = None, *, cutoff: float = float("inf"), method: Method = "auto") -> Outcome:
         """Solve from the present basis, or from the basis of all logicals.
 
         Parameters
@@ -258,8 +256,8 @@ class LinearSolver:
         for turn in range(ROUNDS):
             self._restore()
             if self._core.primal_infeasibility() > core.primal_tolerance:
-                # three failures of the dual method leave the primal one's own first phase
-                dual = stuck < 3 and turn < ROUNDS // 2 and method != "primal"
+                # failures of one method leave it to the other; the primal one has a first phase of its own
+                dual = (stuck < 3 and turn < ROUNDS // 2) if method != "primal" else 0 < stuck < 3
                 kernel: Any = self._dual if dual else self._primal
             elif self._core.dual_infeasibility() > core.dual_tolerance:
                 # a basis that is feasible only to begin with is no obstacle to the dual method asked for

@@ -80,7 +80,7 @@ class TreeSearch:
         """Solve the relaxation within the given column bounds, from the solver's present basis."""
         self.solver.change_bounds(slice(None), lower, upper)
         cutoff = self._threshold()
-        remaining = replace(self.limits, on_progress=None)
+        remaining = replace(self.limits, on_progress=None, on_event=None)
         outcome = self.solver.solve(remaining, cutoff=cutoff)
         if outcome.status == "stopped" and outcome.reason == "numerics":
             self.solver = self._fresh_solver(lower, upper)
@@ -243,7 +243,7 @@ class TreeSearch:
         else:
             keep = self.solver.basis
             self.solver.change_bounds(slice(None), lower, upper)
-            outcome = self.solver.solve(replace(self.limits, on_progress=None))
+            outcome = self.solver.solve(replace(self.limits, on_progress=None, on_event=None))
             if keep is not None:
                 self.solver.basis = keep
             if outcome.status != "optimal" or outcome.x is None:

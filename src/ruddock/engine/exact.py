@@ -1,0 +1,277 @@
+"""The final check in rational arithmetic: a basis is proven optimal, or repaired by exact pivots.
+
+Every floating-point number is a fraction, so the basic solution, the dual values and the reduced costs
+of a basis can be computed without any error. What the tolerances of the simplex method let pass shows
+here, and is mended by simplex steps that are exact themselves.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+
+from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Basis, Codes, Limits, Outcome
+from ruddock.problem import Floats, Problem
+
+MOST_REPAIRS = 200  # exact pivots before the basis is left as it is
+ZERO = Fraction(0)
+Row = dict[int, Fraction]
+
+
+class _OutOfTimeError(Exception):
+    """The time limit passed during the check."""
+
+
+class RationalFactor:
+    """A square sparse matrix factorised in fractions, smallest row and column first.
+
+    Parameters
+    ----------
+    columns : list of dict
+        Row number to value, for each column.
+
+    Raises
+    ------
+    ZeroDivisionError
+        If the matrix is singular.
+    """
+
+    def __init__(self, columns: list[Row], limits: Limits) -> None:
+        size = len(columns)
+        self.size = size
+        rows: list[Row] = [{} for _ in range(size)]
+        holders: list[set[int]] = [set() for _ in range(size)]
+        for j, column in enumerate(columns):
+            for i, value in column.items():
+                rows[i][j] = value
+                holders[j].add(i)
+        self.steps: list[tuple[int, int, Fraction]] = []  # row, pivot row, factor
+        self.order: list[tuple[int, int]] = []  # pivot row and column
+        self.upper = rows
+        sizes: list[set[int]] = [set() for _ in range(size + 1)]
+        for i in range(size):
+            sizes[len(rows[i])].add(i)
+        for done in range(size):
+            if done % 16 == 0 and limits.exceeded(0) is not None:
+                raise _OutOfTimeError
+            i = next(iter(next(group for group in sizes if group)))
+            if not rows[i]:
+                raise ZeroDivisionError("the basis is singular")
+            sizes[len(rows[i])].discard(i)
+            j = min(rows[i], key=lambda c: len(holders[c]))
+            self.order.append((i, j))
+            for k in rows[i]:
+                holders[k].discard(i)
+            self._eliminate(i, j, rows, holders, sizes)
+
+    def _eliminate(self, i: int, j: int, rows: list[Row], holders: list[set[int]], sizes: list[set[int]]) -> None:
+        """Take column ``j`` out of all rows that still hold it."""
+        pivot = rows[i][j]
+        for r in sorted(holders[j]):
+            row = rows[r]
+            sizes[len(row)].discard(r)
+            factor = row.pop(j) / pivot
+            for k, value in rows[i].items():
+                if k == j:
+                    continue
+                new = row.get(k, ZERO) - factor * value
+                if new:
+                    row[k] = new
+                    holders[k].add(r)
+                else:
+                    row.pop(k, None)
+                    holders[k].discard(r)
+            sizes[len(row)].add(r)
+            self.steps.append((r, i, factor))
+        holders[j].clear()
+
+    def forward(self, right: list[Fraction]) -> list[Fraction]:
+        """Solve ``B x = right``."""
+        right = list(right)
+        for r, i, factor in self.steps:
+            if right[i]:
+                right[r] -= factor * right[i]
+        result = [ZERO] * self.size
+        for i, j in reversed(self.order):
+            rest = right[i]
+            for k, value in self.upper[i].items():
+                if k != j and result[k]:
+                    rest -= value * result[k]
+            result[j] = rest / self.upper[i][j]
+        return result
+
+    def backward(self, right: list[Fraction]) -> list[Fraction]:
+        """Solve ``B'y = right``."""
+        right = list(right)
+        result = [ZERO] * self.size
+        for i, j in self.order:
+            value = right[j] / self.upper[i][j]
+            result[i] = value
+            if value:
+                for k, entry in self.upper[i].items():
+                    if k != j:
+                        right[k] -= value * entry
+        for r, i, factor in reversed(self.steps):
+            if result[r]:
+                result[i] -= factor * result[r]
+        return result
+
+
+class _ExactBasis:
+    """A basis of ``[A, -I]`` with its solution in fractions."""
+
+    def __init__(self, problem: Problem, codes: Codes, limits: Limits) -> None:
+        self.problem, self.codes, self.limits = problem, codes, limits
+        m, n = problem.m, problem.n
+        self.lower = np.concatenate((problem.lower, problem.row_lower))
+        self.upper = np.concatenate((problem.upper, problem.row_upper))
+        starts, indices, values = problem.starts, problem.indices.tolist(), problem.values.tolist()
+        self.columns: list[Row] = [
+            {i: Fraction(v) for i, v in zip(indices[a:b], values[a:b], strict=True)}
+            for a, b in zip(starts[:-1].tolist(), starts[1:].tolist(), strict=True)
+        ]
+        self.columns += [{i: Fraction(-1)} for i in range(m)]
+        self.costs = [Fraction(c) for c in problem.costs.tolist()] + [ZERO] * m
+        self.n, self.m = n, m
+
+    def compute(self) -> None:
+        """Compute values, dual values and reduced costs."""
+        self.basic = [int(j) for j in np.flatnonzero(self.codes == BASIC)]
+        self.factor = RationalFactor([self.columns[j] for j in self.basic], self.limits)
+        self.x = [ZERO] * (self.n + self.m)
+        right = [ZERO] * self.m
+        for j in np.flatnonzero((self.codes == AT_LOWER) | (self.codes == AT_UPPER)).tolist():
+            bound = self.lower[j] if self.codes[j] == AT_LOWER else self.upper[j]
+            self.x[j] = Fraction(float(bound))
+            if self.x[j]:
+                for i, value in self.columns[j].items():
+                    right[i] -= value * self.x[j]
+        for j, amount in zip(self.basic, self.factor.forward(right), strict=True):
+            self.x[j] = amount
+        self.y = self.factor.backward([self.costs[j] for j in self.basic])
+        self.d = [self.costs[j] - self._dot(self.y, j) for j in range(self.n + self.m)]
+
+    def _dot(self, y: list[Fraction], j: int) -> Fraction:
+        return sum((y[i] * value for i, value in self.columns[j].items() if y[i]), ZERO)
+
+    def leaving(self) -> tuple[int, int] | None:
+        """Return the position of the basic variable farthest out of its bounds, and 1 (above) or -1."""
+        worst, found = ZERO, None
+        for p, j in enumerate(self.basic):
+            if np.isfinite(self.upper[j]) and self.x[j] - Fraction(float(self.upper[j])) > worst:
+                worst, found = self.x[j] - Fraction(float(self.upper[j])), (p, 1)
+            if np.isfinite(self.lower[j]) and Fraction(float(self.lower[j])) - self.x[j] > worst:
+                worst, found = Fraction(float(self.lower[j])) - self.x[j], (p, -1)
+        return found
+
+    def entering(self) -> int | None:
+        """Return the first variable whose reduced cost has the wrong sign."""
+        for j, d in enumerate(self.d):
+            code = self.codes[j]
+            if d == 0 or code == BASIC or self.lower[j] == self.upper[j]:
+                continue
+            if (code == AT_LOWER and d < 0) or (code == AT_UPPER and d > 0) or code == FREE:
+                return j
+        return None
+
+    def dual_step(self, p: int, side: int) -> bool:
+        """Exchange the basic variable at ``p`` by the dual ratio test; False if nothing can enter."""
+        unit = [ZERO] * self.m
+        unit[p] = Fraction(1)
+        rho = self.factor.backward(unit)
+        best: tuple[Fraction, int] | None = None
+        for j in range(self.n + self.m):
+            code = self.codes[j]
+            if code == BASIC or self.lower[j] == self.upper[j]:
+                continue
+            a = self._dot(rho, j) * side
+            if (code == AT_LOWER and a > 0) or (code == AT_UPPER and a < 0) or (code == FREE and a != 0):
+                ratio = abs(self.d[j] / a)
+                if best is None or ratio < best[0]:
+                    best = (ratio, j)
+        if best is None:
+            return False
+        self.codes[self.basic[p]] = AT_UPPER if side > 0 else AT_LOWER
+        self.codes[best[1]] = BASIC
+        return True
+
+    def primal_step(self, q: int) -> bool:
+        """Let ``q`` enter by the primal ratio test; False if nothing stops it."""
+        right = [ZERO] * self.m
+        for i, value in self.columns[q].items():
+            right[i] = value
+        column = self.factor.forward(right)
+        up = self.d[q] < 0
+        own = self.upper[q] - self.lower[q]
+        best: tuple[Fraction, int, int] | None = (Fraction(float(own)), -1, 0) if np.isfinite(own) else None
+        for p, j in enumerate(self.basic):
+            a = column[p] if up else -column[p]
+            if a > 0 and np.isfinite(self.lower[j]):
+                found = ((self.x[j] - Fraction(float(self.lower[j]))) / a, p, AT_LOWER)
+            elif a < 0 and np.isfinite(self.upper[j]):
+                found = ((self.x[j] - Fraction(float(self.upper[j]))) / a, p, AT_UPPER)
+            else:
+                continue
+            if best is None or found[0] < best[0]:
+                best = found
+        if best is None:
+            return False
+        if best[1] < 0:
+            self.codes[q] = AT_UPPER if up else AT_LOWER
+        else:
+            self.codes[self.basic[best[1]]] = best[2]
+            self.codes[q] = BASIC
+        return True
+
+
+def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome, bool]:
+    """Check an optimal outcome's basis in exact arithmetic.
+
+    Returns
+    -------
+    outcome : Outcome
+        With values, dual values and reduced costs correctly rounded from the exact ones; unchanged
+        where the basis could not be certified within the limits.
+    certified : bool
+    """
+    assert outcome.basis is not None
+    codes = np.concatenate((outcome.basis.columns, outcome.basis.rows)).astype(np.int8)
+    exact = _ExactBasis(problem, codes, limits)
+    try:
+        for _ in range(MOST_REPAIRS):
+            exact.compute()
+            out = exact.leaving()
+            if out is not None:
+                if not exact.dual_step(*out):
+                    return outcome, False
+                continue
+            q = exact.entering()
+            if q is None:
+                return _rounded(problem, outcome, exact), True
+            if not exact.primal_step(q):
+                return outcome, False
+    except (ZeroDivisionError, _OutOfTimeError):
+        pass
+    return outcome, False
+
+
+def _rounded(problem: Problem, outcome: Outcome, exact: _ExactBasis) -> Outcome:
+    """Return the outcome with all numbers rounded once, from the exact ones."""
+    n = problem.n
+
+    def floats(values: list[Fraction]) -> Floats:
+        return np.array([float(value) for value in values])
+
+    value = sum((c * x for c, x in zip(exact.costs, exact.x, strict=True) if c and x), Fraction(problem.offset))
+    return replace(
+        outcome,
+        x=floats(exact.x[:n]),
+        activity=floats(exact.x[n:]),
+        y=floats(exact.y),
+        reduced=floats(exact.d[:n]),
+        basis=Basis(exact.codes[:n].copy(), exact.codes[n:].copy()),
+        objective=float(value),
+        bound=float(value),
+    )

@@ -1,0 +1,161 @@
+"""A linear problem from presolve to a proven answer in its own rows and columns.
+
+What presolve leaves is solved by the method asked for; the way back ends in a basis of the whole
+problem, from which the simplex method confirms values, dual values and reduced costs. Where the way back
+of a proof or a ray loses too much to rounding, the whole problem is solved instead.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+
+from ruddock.engine import certificates
+from ruddock.engine.exact import certify
+from ruddock.engine.interior.mehrotra import interior_point
+from ruddock.engine.outcome import Basis, Counters, Limits, Options, Outcome
+from ruddock.engine.presolve.chain import Presolve
+from ruddock.engine.presolve.stage import Point
+from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.problem import Floats, Problem
+
+WORTHWHILE = 500  # entries from which on presolve is tried
+
+
+class LinearSolve:
+    """One solve of a linear problem.
+
+    Parameters
+    ----------
+    problem : Problem
+    limits : Limits
+    options : Options
+    """
+
+    def __init__(self, problem: Problem, limits: Limits, options: Options) -> None:
+        self.problem, self.limits, self.options = problem, limits, options
+        self.counters = Counters()
+
+    def run(self) -> Outcome:
+        """Solve and return the outcome for the whole problem."""
+        outcome = self._reduced_first() or self._solve(self.problem)
+        if self.options.exact and outcome.status == "optimal":
+            with self._part("check"):
+                outcome, self.counters.certified = certify(self.problem, outcome, self.limits)
+        return replace(outcome, counters=self.counters)
+
+    @contextmanager
+    def _part(self, name: str) -> Iterator[None]:
+        """Add the time of a part to the counters."""
+        begin = time.monotonic()
+        try:
+            yield
+        finally:
+            self.counters.parts[name] = self.counters.parts.get(name, 0.0) + time.monotonic() - begin
+
+    def _reduced_first(self) -> Outcome | None:
+        """Solve what presolve leaves and come back; None where the whole problem must be solved."""
+        p = self.problem
+        crossed = (p.lower > p.upper).any() or (p.row_lower > p.row_upper).any()
+        if not self.options.presolve or p.nonzeros < WORTHWHILE or crossed:
+            return None
+        with self._part("presolve"):
+            presolve = Presolve(p)
+        left = presolve.problem
+        self.counters.reductions = presolve.counts
+        self.limits.record("presolve", rows=left.m, columns=left.n, entries=left.nonzeros, reductions=presolve.counts)
+        if not presolve.steps:
+            return None
+        if presolve.contradiction is not None:
+            return self._proven(presolve.restore(presolve.contradiction).y)
+        outcome = self._solve(left)
+        if outcome.status == "optimal":
+            return self._confirmed(presolve, outcome)
+        if outcome.status == "infeasible":
+            if outcome.proof is None:
+                return None
+            reduced = -(left.matrix().T @ outcome.proof)
+            return self._proven(presolve.restore(Point(y=outcome.proof, d=reduced, proof=True)).y)
+        if outcome.status == "unbounded":
+            return self._unbounded(presolve, outcome)
+        return self._stopped(presolve, outcome)
+
+    def _solve(self, problem: Problem) -> Outcome:
+        """Solve a problem by the method asked for, without presolve."""
+        solver = LinearSolver(problem)
+        if self.options.method == "interior" and problem.m and problem.n:
+            self._start_from_interior(solver, problem)
+        method = "auto" if self.options.method == "interior" else self.options.method
+        return self._simplex(solver, method)
+
+    def _simplex(self, solver: LinearSolver, method: str = "auto") -> Outcome:
+        """Run the simplex method and add what it took."""
+        counters = self.counters
+        allowed = self.limits.iterations
+        with self._part("simplex"):
+            outcome = solver.solve(replace(self.limits, iterations=allowed - counters.iterations), method=method)  # type: ignore[arg-type]
+        for name in ("iterations", "primal_iterations", "dual_iterations", "pushes", "bound_flips", "factorisations"):
+            setattr(counters, name, getattr(counters, name) + getattr(outcome.counters, name))
+        return outcome
+
+    def _start_from_interior(self, solver: LinearSolver, problem: Problem) -> None:
+        """Find an interior optimum and take the basis beside it; without one the simplex method starts afresh."""
+
+        def stopped(steps: int, objective: float, bound: float) -> bool:
+            self.limits.record("interior step", step=steps, objective=objective, bound=bound)
+            self.limits.tell(self.counters.iterations, 0, float("inf"), float("-inf"))
+            return self.limits.exceeded(self.counters.iterations) is not None
+
+        with self._part("interior"):
+            interior = interior_point(problem, stopped)
+        self.counters.interior_steps += interior.steps
+        if interior.converged:
+            with self._part("crossover"):
+                solver.cross_over(interior.values, interior.reduced, self.limits)
+
+    # ------------------------------------------------------------------ the way back
+
+    def _confirmed(self, presolve: Presolve, outcome: Outcome) -> Outcome:
+        """Bring the basis back and let the simplex method confirm it on the whole problem."""
+        assert outcome.basis is not None
+        with self._part("presolve"):
+            point = presolve.restore(
+                Point(outcome.x, outcome.y, outcome.reduced, outcome.basis.columns, outcome.basis.rows)
+            )
+        assert point.columns is not None
+        assert point.rows is not None
+        solver = LinearSolver(self.problem)
+        solver.basis = Basis(point.columns, point.rows)
+        return self._simplex(solver)
+
+    def _proven(self, proof: Floats | None) -> Outcome | None:
+        p = self.problem
+        if proof is None or not certificates.proof_holds(p, proof, p.lower, p.upper):
+            return None
+        return Outcome("infeasible", proof=proof)
+
+    def _unbounded(self, presolve: Presolve, outcome: Outcome) -> Outcome | None:
+        p = self.problem
+        x = presolve.restore(Point(x=outcome.x)).x
+        ray = presolve.restore(Point(x=outcome.ray, direction=True)).x
+        if x is None or ray is None or not certificates.ray_holds(p, ray, p.lower, p.upper):
+            return None
+        activity = p.activity(x)
+        if not certificates.feasible(p, x, activity, p.lower, p.upper):
+            return None
+        return Outcome("unbounded", x=x, activity=activity, ray=ray, objective=p.objective(x))
+
+    def _stopped(self, presolve: Presolve, outcome: Outcome) -> Outcome:
+        """Bring back the plan so far, if there is one."""
+        p = self.problem
+        x = presolve.restore(Point(x=outcome.x)).x if outcome.x is not None else None
+        if x is None or not certificates.feasible(p, x, activity := p.activity(x), p.lower, p.upper):
+            return Outcome("stopped", outcome.reason, bound=outcome.bound)
+        return Outcome("stopped", outcome.reason, x=x, activity=activity, objective=p.objective(x), bound=outcome.bound)
+
+
+def solve_linear(problem: Problem, limits: Limits, options: Options) -> Outcome:
+    """Solve a linear problem; see `LinearSolve`."""
+    return LinearSolve(problem, limits, options).run()
