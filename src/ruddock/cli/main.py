@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, cast
 
 import click
 
@@ -13,6 +15,7 @@ from ruddock.cli.errors import RuddockGroup
 from ruddock.tables import Table
 
 if TYPE_CHECKING:
+    from ruddock.engine.outcome import Method
     from ruddock.modelling.model import Model
     from ruddock.modelling.plan import Plan
 
@@ -37,15 +40,54 @@ def main() -> None:
     """
 
 
-def solve_options(command: click.decorators.FC) -> click.decorators.FC:
-    """Give a command the options that every solve takes."""
-    for option in (
-        click.option("--gap", type=click.FloatRange(min=0), default=0.0, help="Relative gap that counts as optimal."),
-        click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop after S seconds."),
-        click.option("--json", "json_path", metavar="FILE", help="Write the plan as JSON; - is standard output."),
+@dataclasses.dataclass(frozen=True)
+class SolveOptions:
+    """What a command was told about its solve."""
+
+    gap: float
+    time_limit: float | None
+    json_path: str | None
+    method: str
+    no_presolve: bool
+    exact: bool
+    log: Path | None
+    effort: bool
+
+
+def solve_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Give a command the options that every solve takes, together as ``how``."""
+
+    @functools.wraps(command)
+    def with_options(**given: Any) -> None:
+        names = [field.name for field in dataclasses.fields(SolveOptions)]
+        command(how=SolveOptions(**{name: given.pop(name) for name in names}), **given)
+
+    result: Callable[..., None] = with_options
+    for option in reversed(
+        (
+            click.option(
+                "--gap", type=click.FloatRange(min=0), default=0.0, help="Relative gap that counts as optimal."
+            ),
+            click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop after S seconds."),
+            click.option("--json", "json_path", metavar="FILE", help="Write the plan as JSON; - is standard output."),
+            click.option(
+                "--method",
+                type=click.Choice(["auto", "dual", "primal", "interior"]),
+                default="auto",
+                help="For linear models: dual or primal simplex, or interior point.",
+            ),
+            click.option(
+                "--no-presolve", is_flag=True, help="Solve a linear model as it is, without making it smaller."
+            ),
+            click.option("--exact", is_flag=True, help="Check a linear model's plan in exact arithmetic."),
+            click.option("--effort", is_flag=True, help="Show what the solve took, after the plan."),
+            click.option(
+                "--log", type=click.Path(path_type=Path), metavar="FILE", help="Write each event as a line of JSON."
+            ),
+        )
     ):
-        command = option(command)
-    return command
+        result = option(result)
+    return result
 
 
 def _replacements(context: click.Context, option: click.Parameter, given: tuple[str, ...]) -> dict[str, str]:
@@ -78,15 +120,13 @@ def model_argument(command: click.decorators.FC) -> click.decorators.FC:
 def solve(
     model: Path,
     data: dict[str, str],
-    json_path: str | None,
-    time_limit: float | None,
-    gap: float,
     filled: Path | None,
+    how: SolveOptions,
 ) -> None:
     """Solve MODEL (.rdk, .mps, .mps.gz, .csv, .xlsx, .json) and show the plan."""
     from ruddock.formats import read
 
-    plan = _solve_and_show(read(model, data), json_path, time_limit, gap)
+    plan = _solve_and_show(read(model, data), how)
     if filled is not None and plan.found:
         from ruddock.formats.table import fill_table
 
@@ -98,7 +138,7 @@ def solve(
 @main.command()
 @click.argument("name", required=False)
 @solve_options
-def demo(name: str | None, json_path: str | None, time_limit: float | None, gap: float) -> None:
+def demo(name: str | None, how: SolveOptions) -> None:
     """List the demo models of Larkmoor Honey Cooperative, or run the one called NAME."""
     from ruddock import demos
     from ruddock.cli.show import console, show
@@ -107,22 +147,32 @@ def demo(name: str | None, json_path: str | None, time_limit: float | None, gap:
         show([demos.catalogue(), "Run one with: ruddock demo NAME"])
         return
     built = demos.build(name)
-    told = sys.stderr if json_path == "-" else None
+    told = sys.stderr if how.json_path == "-" else None
     console(told).print(demos.question(name), highlight=False)
-    if not _solve_and_show(built, json_path, time_limit, gap).found:
+    if not _solve_and_show(built, how).found:
         raise click.exceptions.Exit(1)
 
 
-def _solve_and_show(model: Model, json_path: str | None, time_limit: float | None, gap: float) -> Plan:
+def _solve_and_show(model: Model, how: SolveOptions) -> Plan:
     from ruddock.cli.show import show, show_progress
     from ruddock.formats.plan_json import plan_document
+    from ruddock.reporting.effort import effort_parts
     from ruddock.reporting.text import plan_parts
 
     with show_progress(model) as listener:
-        plan = model.solve(time_limit=time_limit, gap=gap, on_progress=listener)
-    if json_path is not None:
-        _write_json(json_path, plan_document(plan))
-    show(plan_parts(plan), sys.stderr if json_path == "-" else None)
+        plan = model.solve(
+            time_limit=how.time_limit,
+            gap=how.gap,
+            on_progress=listener,
+            method=cast("Method", how.method),
+            presolve=not how.no_presolve,
+            exact=how.exact,
+            log=how.log,
+        )
+    if how.json_path is not None:
+        _write_json(how.json_path, plan_document(plan))
+    parts = plan_parts(plan) + (effort_parts(plan) if how.effort else [])
+    show(parts, sys.stderr if how.json_path == "-" else None)
     return plan
 
 

@@ -32,6 +32,9 @@ def plan_document(plan: Plan) -> dict[str, Any]:
             "seconds": round(plan.effort.seconds, 6),
             "iterations": plan.effort.iterations,
             "nodes": plan.effort.nodes,
+            "reductions": {title: {"rows": r, "columns": c} for title, (r, c) in plan.effort.reductions.items()},
+            "parts": {name: round(seconds, 6) for name, seconds in plan.effort.parts.items()},
+            "certified": plan.effort.certified,
         },
     }
     if outcome.x is not None and outcome.activity is not None:

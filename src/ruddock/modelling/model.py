@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     import pandas as pd
 
-    from ruddock.engine.outcome import Progress
+    from ruddock.engine.outcome import Method, Progress
     from ruddock.insight.findings import Findings
     from ruddock.modelling.describe import Description
     from ruddock.modelling.plan import Plan
@@ -282,6 +282,10 @@ class Model:
         node_limit: int | None = None,
         iteration_limit: int | None = None,
         on_progress: Callable[[Progress], None] | None = None,
+        method: Method = "auto",
+        presolve: bool = True,
+        exact: bool = False,
+        log: str | Path | None = None,
     ) -> Plan:
         """Find the best plan.
 
@@ -297,15 +301,27 @@ class Model:
         node_limit, iteration_limit : int, optional
         on_progress : callable, optional
             Called with `Progress` at most ten times a second.
+        method : ``auto``, ``dual``, ``primal`` or ``interior``
+            For linear models: the dual or primal simplex method, or an interior-point method whose
+            answer is carried over to a basis. The answer is the same; the time is not.
+        presolve : bool
+            Whether a linear model is made smaller first; the answer is that of the whole model.
+        exact : bool
+            Check the final basis of a linear model in rational arithmetic, and repair it where it is not
+            exactly optimal; ``plan.effort.certified`` says whether that worked.
+        log : path, optional
+            Write what happens to this file, a line of JSON for each event.
 
         Returns
         -------
         Plan
             Its ``status`` says ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``.
         """
+        from ruddock.engine.outcome import Options
         from ruddock.modelling.solve import solve_model
 
-        return solve_model(self.formulation(), time_limit, gap, node_limit, iteration_limit, on_progress)
+        options = Options(method, presolve, exact)
+        return solve_model(self.formulation(), time_limit, gap, node_limit, iteration_limit, on_progress, options, log)
 
     def check(self) -> Findings:
         """Return what looks wrong, found before any solve: severity, where, why, and what to do."""

@@ -65,7 +65,7 @@ class Plan:
     status : ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``
     reason : what stopped it: time, nodes, iterations, memory, user or numerics; else None
     model_name : the model's title
-    effort : counters and seconds
+    effort : what the solve took: reductions, iterations, nodes, seconds by part; see `Counters`
     """
 
     def __init__(self, formulation: Formulation, outcome: Outcome, solved_for: Objective | None) -> None:

@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+import json
 import signal
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
-from typing import Any
+from pathlib import Path
+from typing import Any, get_args
 
 import numpy as np
 from scipy.sparse import csr_matrix, vstack
 
-from ruddock.engine.outcome import Limits, Outcome, Progress
+from ruddock.engine.outcome import Limits, Method, Options, Outcome, Progress
 from ruddock.engine.solve import solve
-from ruddock.errors import ModelError
+from ruddock.errors import FormatError, ModelError
 from ruddock.modelling.formulation import Formulation, Objective
 from ruddock.modelling.plan import Plan
 from ruddock.problem import Problem
 
+METHODS: tuple[str, ...] = get_args(Method)
 KEEP = 1e-9  # relative room that a later objective leaves to what an earlier one reached
 
 
@@ -29,26 +32,31 @@ def solve_model(
     node_limit: int | None = None,
     iteration_limit: int | None = None,
     on_progress: Callable[[Progress], None] | None = None,
+    options: Options | None = None,
+    log: str | Path | None = None,
 ) -> Plan:
     """Solve a formulation for its objectives in their order; see `Model.solve`."""
+    if options is not None and options.method not in METHODS:
+        raise ModelError(f"method is one of {', '.join(METHODS)}, not {options.method!r}")
     for name, value in (("time_limit", time_limit), ("gap", gap), ("node_limit", node_limit)):
         if value is not None and not value >= 0:
             raise ModelError(f"{name} must be 0 or more, not {value!r}")
     objectives: list[Objective | None] = list(formulation.objectives) or [None]
-    with interruptible() as interrupted:
+    with interruptible() as interrupted, _logged(log) as on_event:
         limits = Limits(
             seconds=float("inf") if time_limit is None else time_limit,
             iterations=float("inf") if iteration_limit is None else iteration_limit,
             nodes=float("inf") if node_limit is None else node_limit,
             gap=gap,
             interrupted=interrupted,
+            on_event=on_event,
         )
         kept: list[tuple[Objective, float]] = []
         outcome: Outcome | None = None
         for objective in objectives:
             problem = formulation.problem(objective)
             limits.on_progress = _in_sense(on_progress, objective)
-            outcome = _trimmed(solve(_with_kept(problem, formulation, kept), limits), problem.m)
+            outcome = _trimmed(solve(_with_kept(problem, formulation, kept), limits, options), problem.m)
             if outcome.status != "optimal" or objective is None:
                 break
             kept.append((objective, outcome.objective))
@@ -87,6 +95,20 @@ def _trimmed(outcome: Outcome, m: int) -> Outcome:
     """Leave out the rows that hold earlier objectives."""
     parts = [None if part is None else part[:m] for part in (outcome.activity, outcome.y, outcome.proof)]
     return replace(outcome, activity=parts[0], y=parts[1], proof=parts[2])
+
+
+@contextmanager
+def _logged(path: str | Path | None) -> Iterator[Callable[[dict[str, Any]], None] | None]:
+    """Give a listener that writes every event as a line of JSON, at once."""
+    if path is None:
+        yield None
+        return
+    try:
+        file = open(path, "w", encoding="utf-8", buffering=1)  # noqa: SIM115 - closed below
+    except OSError as error:
+        raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
+    with file:
+        yield lambda event: print(json.dumps(event), file=file)
 
 
 @contextmanager
