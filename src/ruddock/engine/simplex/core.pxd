@@ -38,9 +38,13 @@ cdef class Core:
     cdef public long long refactorings
     cdef public long long touched
     cdef long long factor_fill
+    cdef long long renewal  # work of the last renewal of the factors
+    cdef long long renewed  # all work up to then
+    cdef double cheapest  # mean work of an iteration since, at its least
 
     cdef int refactor(self) noexcept nogil
     cdef bint due(self) noexcept nogil
+    cdef void start_ageing(self, long long begin) noexcept nogil
     cdef void settle(self, int j) noexcept nogil
     cdef void load(self, int j, WorkVector v) noexcept nogil
     cdef void add_column(self, int j, double factor, WorkVector v) noexcept nogil

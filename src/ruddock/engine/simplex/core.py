@@ -22,7 +22,7 @@ BASIC = cython.declare(cython.int, 0)
 AT_LOWER = cython.declare(cython.int, 1)
 AT_UPPER = cython.declare(cython.int, 2)
 FREE = cython.declare(cython.int, 3)
-MAX_UPDATES = cython.declare(cython.int, 100)
+MAX_UPDATES = cython.declare(cython.int, 400)
 INFINITY = cython.declare(cython.double, float("inf"))
 
 
@@ -58,6 +58,8 @@ class Core:
         self.cost_changed = self.bounds_changed = False
         self.iterations = self.refactorings = self.touched = 0
         self.factor_fill = 0
+        self.renewal = self.renewed = 0
+        self.cheapest = 0.0
 
     def refactorise(self):
         """Factorise the present basis; return how many of its variables had to be replaced."""
@@ -199,10 +201,27 @@ class Core:
             self.code[j] = FREE
 
     def due(self):
-        """Say whether the factors have aged so much that new ones cost less."""
+        """Say whether the factors have aged so much that new ones cost less.
+
+        That is when the mean work of an iteration, that of the last renewal included, begins to rise.
+        """
+        mean: cython.double
         if self.factor.updates >= MAX_UPDATES:
             return True
-        return self.factor.fill > 3 * self.factor_fill + 4 * self.m + 1000
+        if self.factor.fill > 3 * self.factor_fill + 4 * self.m + 1000:
+            return True
+        if self.factor.updates < 20 or self.factor.updates % 10:
+            return False
+        mean = cython.cast(cython.double, self.renewal + self.work() - self.renewed) / self.factor.updates
+        if self.cheapest == 0.0 or mean < self.cheapest:
+            self.cheapest = mean
+        return mean > 1.02 * self.cheapest
+
+    def start_ageing(self, begin):
+        """Note that the factors were renewed, with the work done since ``begin``."""
+        self.renewed = self.work()
+        self.renewal = self.renewed - begin
+        self.cheapest = 0.0
 
     def work(self):
         """Return the entries touched so far, the measure of a kernel's budget."""

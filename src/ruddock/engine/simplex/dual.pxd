@@ -1,4 +1,5 @@
 from ruddock.engine.simplex.breakpoints cimport Breakpoints
+from ruddock.engine.simplex.candidates cimport Candidates
 from ruddock.engine.simplex.core cimport Core
 from ruddock.engine.simplex.lu cimport WorkVector
 
@@ -7,6 +8,7 @@ cdef class DualSimplex:
     cdef readonly Core core
     cdef double[::1] infeasible
     cdef Breakpoints points
+    cdef Candidates rows
     cdef int[::1] item
     cdef signed char[::1] mark
     cdef double[::1] entry
@@ -26,6 +28,8 @@ cdef class DualSimplex:
     cdef void _measure(self) noexcept nogil
     cdef void _measure_one(self, int p) noexcept nogil
     cdef int _choose_row(self) noexcept nogil
+    cdef int _best_row(self) noexcept nogil
+    cdef void _offer(self, int p) noexcept nogil
     cdef void _gather(self) noexcept nogil
     cdef void _flip(self) noexcept nogil
     cdef void _step_dual(self, int q, int r, double entry) noexcept nogil

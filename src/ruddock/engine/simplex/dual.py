@@ -15,10 +15,12 @@ except ImportError:  # the interpreted case without Cython at hand
 
 if cython.compiled:
     from cython.cimports.ruddock.engine.simplex.breakpoints import Breakpoints
+    from cython.cimports.ruddock.engine.simplex.candidates import Candidates
     from cython.cimports.ruddock.engine.simplex.core import Core
     from cython.cimports.ruddock.engine.simplex.lu import WorkVector
 else:
     from ruddock.engine.simplex.breakpoints import Breakpoints
+    from ruddock.engine.simplex.candidates import Candidates
     from ruddock.engine.simplex.core import Core
     from ruddock.engine.simplex.lu import WorkVector
 
@@ -44,6 +46,7 @@ class DualSimplex:
     def __init__(self, core):
         self.core = core
         self.infeasible = np.zeros(core.m + 1)
+        self.rows = Candidates(core.m)
         self.points = Breakpoints(core.total)
         # the pivot row, packed: variables out of the basis, their codes and entries
         self.item, self.mark = np.zeros(core.total + 1, np.int32), np.zeros(core.total + 1, np.int8)
@@ -101,11 +104,13 @@ class DualSimplex:
 
     def _refresh(self):
         """Factorise anew and recompute everything that has drifted."""
+        begin: cython.longlong = self.core.work()
         self.core.refactor()
         self.core.compute_dual(self.core.cost)
         self._correct()
         self.core.compute_primal()
         self._measure()
+        self.core.start_ageing(begin)
         return 0
 
     def _correct(self):
@@ -147,6 +152,7 @@ class DualSimplex:
         total: cython.double = 0.0
         for p in range(self.core.m):
             self._measure_one(p)
+        self.rows.clear()
         for j in range(self.core.total):
             total += self.core.cost[j] * self.core.x[j]
         self.objective = total
@@ -154,16 +160,39 @@ class DualSimplex:
     def _choose_row(self):
         """Return the position with the steepest infeasibility, or -1 if there is none."""
         p: cython.int
+        chosen: cython.int = self._best_row()
+        if chosen < 0:
+            for p in range(self.core.m):
+                self.rows.merit[p] = self.infeasible[p] / self.core.weight[p]
+            self.rows.rebuild()
+            self.core.touched += self.core.m
+            chosen = self._best_row()
+        return chosen
+
+    def _best_row(self):
+        """Return the best candidate, or -1 if none is left."""
+        p: cython.int
+        k: cython.int = 0
+        merit: cython.double
         best: cython.double = 0.0
         chosen: cython.int = -1
-        infeasible: cython.double[::1] = self.infeasible
-        weight: cython.double[::1] = self.core.weight
-        for p in range(self.core.m):
-            if infeasible[p] > best * weight[p]:
-                best = infeasible[p] / weight[p]
+        while k < self.rows.count:
+            p = self.rows.item[k]
+            merit = self.infeasible[p] / self.core.weight[p]
+            if merit < self.rows.cutoff:
+                self.rows.drop(k)
+                continue
+            if merit > best:
+                best = merit
                 chosen = p
-        self.core.touched += self.core.m // 4
+            k += 1
+        self.core.touched += self.rows.count // 4
         return chosen
+
+    def _offer(self, p):
+        """Make position ``p`` a candidate if it has become a good one."""
+        if self.infeasible[p] > 0.0 and self.infeasible[p] >= self.rows.cutoff * self.core.weight[p]:
+            self.rows.add(p)
 
     def _iterate(self, p):
         """Make one iteration with the variable at position ``p`` leaving."""
@@ -212,6 +241,7 @@ class DualSimplex:
         self.core.code[r] = AT_UPPER if self.direction > 0 else AT_LOWER
         self.core.exchange(p, q, r)
         self._measure_one(p)
+        self._offer(p)
         self.retries = 0
         if k:
             self._refresh()
@@ -302,6 +332,7 @@ class DualSimplex:
             i = self.core.aux.index[k]
             self.core.x[self.core.head[i]] -= self.core.aux.value[i]
             self._measure_one(i)
+            self._offer(i)
         self.core.aux.clear()
 
     def _step_dual(self, q, r, entry):
@@ -377,6 +408,7 @@ class DualSimplex:
                 ratio = self.core.column.value[i] / pivot
                 w = self.core.weight[i] + ratio * (ratio * weight - 2.0 * self.core.rho.value[i])
                 self.core.weight[i] = max(w, 1e-4 + ratio * ratio * 1e-4)
+                self._offer(i)
         self.core.weight[p] = max(weight / (pivot * pivot), 1e-4)
 
     def _perturb(self):

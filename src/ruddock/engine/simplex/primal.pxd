@@ -1,4 +1,5 @@
 from ruddock.engine.simplex.breakpoints cimport Breakpoints
+from ruddock.engine.simplex.candidates cimport Candidates
 from ruddock.engine.simplex.core cimport Core
 from ruddock.engine.simplex.lu cimport WorkVector
 
@@ -6,6 +7,7 @@ from ruddock.engine.simplex.lu cimport WorkVector
 cdef class PrimalSimplex:
     cdef readonly Core core
     cdef Breakpoints points
+    cdef Candidates columns
     cdef double[::1] reference
     cdef public double[::1] phase_cost
     cdef signed char[::1] banned
@@ -25,6 +27,9 @@ cdef class PrimalSimplex:
     cdef void _absorb(self) noexcept nogil
     cdef double _side(self, int j) noexcept nogil
     cdef int _choose_column(self) noexcept nogil
+    cdef int _best_column(self) noexcept nogil
+    cdef double _gain(self, int j) noexcept nogil
+    cdef void _offer(self, int j) noexcept nogil
     cdef int _iterate(self, int q) noexcept nogil
     cdef bint _confirm(self, int q) noexcept nogil
     cdef int _ratio_test(self, int q) noexcept nogil

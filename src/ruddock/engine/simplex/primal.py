@@ -15,10 +15,12 @@ except ImportError:  # the interpreted case without Cython at hand
 
 if cython.compiled:
     from cython.cimports.ruddock.engine.simplex.breakpoints import Breakpoints
+    from cython.cimports.ruddock.engine.simplex.candidates import Candidates
     from cython.cimports.ruddock.engine.simplex.core import Core
     from cython.cimports.ruddock.engine.simplex.lu import WorkVector
 else:
     from ruddock.engine.simplex.breakpoints import Breakpoints
+    from ruddock.engine.simplex.candidates import Candidates
     from ruddock.engine.simplex.core import Core
     from ruddock.engine.simplex.lu import WorkVector
 
@@ -44,6 +46,7 @@ class PrimalSimplex:
         self.core = core
         self.points = Breakpoints(2 * core.m + 2)
         self.reference = np.ones(core.total + 1)
+        self.columns = Candidates(core.total)
         self.phase_cost = np.zeros(core.total + 1)
         self.banned = np.zeros(core.total + 1, dtype=np.int8)
         self.phase, self.entering, self.direction = 1, -1, 0.0
@@ -99,9 +102,11 @@ class PrimalSimplex:
 
     def _refresh(self):
         """Factorise anew and recompute everything that has drifted."""
+        begin: cython.longlong = self.core.work()
         self.core.refactor()
         self.core.compute_primal()
         self._price_afresh()
+        self.core.start_ageing(begin)
 
     def _side(self, j):
         """Return the slope of variable ``j``'s infeasibility: -1 below its bounds, 1 above, 0 within."""
@@ -131,6 +136,7 @@ class PrimalSimplex:
         self.phase = 1 if total > 0.0 else 2
         self.settled = self.phase == 2
         self.core.compute_dual(self.phase_cost if self.phase == 1 else self.core.cost)
+        self.columns.clear()
 
     def _absorb(self):
         """Widen bounds that rounding has carried feasible basic variables a little beyond.
@@ -151,32 +157,50 @@ class PrimalSimplex:
     def _choose_column(self):
         """Return the nonbasic variable with the best gain by devex weights, or -1 if none gains."""
         j: cython.int
-        code: cython.int
-        chosen: cython.int = -1
-        gain: cython.double
-        best: cython.double = 0.0
-        d: cython.double[::1] = self.core.d
-        codes: cython.schar[::1] = self.core.code
-        reference: cython.double[::1] = self.reference
-        tolerance: cython.double = self.core.dual_tolerance
-        for j in range(self.core.total):
-            code = codes[j]
-            if code == BASIC or self.banned[j]:
-                continue
-            if d[j] < -tolerance:
-                if code == AT_UPPER:
-                    continue
-            elif d[j] > tolerance:
-                if code == AT_LOWER:
-                    continue
-            else:
-                continue
-            gain = d[j] * d[j]
-            if gain > best * reference[j] and self.core.lower[j] != self.core.upper[j]:
-                best = gain / reference[j]
-                chosen = j
-        self.core.touched += self.core.total // 4
+        chosen: cython.int = self._best_column()
+        if chosen < 0:
+            for j in range(self.core.total):
+                self.columns.merit[j] = self._gain(j) / self.reference[j]
+            self.columns.rebuild()
+            self.core.touched += self.core.total
+            chosen = self._best_column()
         return chosen
+
+    def _best_column(self):
+        """Return the best candidate, or -1 if none is left."""
+        j: cython.int
+        k: cython.int = 0
+        merit: cython.double
+        best: cython.double = 0.0
+        chosen: cython.int = -1
+        while k < self.columns.count:
+            j = self.columns.item[k]
+            merit = self._gain(j) / self.reference[j]
+            if merit <= 0.0 or merit < self.columns.cutoff:
+                self.columns.drop(k)
+                continue
+            if merit > best:
+                best = merit
+                chosen = j
+            k += 1
+        self.core.touched += self.columns.count // 4
+        return chosen
+
+    def _gain(self, j):
+        """Return the squared reduced cost of a variable that may improve the objective, else 0."""
+        code: cython.int = self.core.code[j]
+        d: cython.double = self.core.d[j]
+        if code == BASIC or self.banned[j] or abs(d) <= self.core.dual_tolerance:
+            return 0.0
+        if (d < 0.0 and code == AT_UPPER) or (d > 0.0 and code == AT_LOWER):
+            return 0.0
+        return 0.0 if self.core.lower[j] == self.core.upper[j] else d * d
+
+    def _offer(self, j):
+        """Make ``j`` a candidate if it has become a good one."""
+        gain: cython.double = self._gain(j)
+        if gain > 0.0 and gain >= self.columns.cutoff * self.reference[j]:
+            self.columns.add(j)
 
     def _iterate(self, q):
         """Make one iteration with ``q`` entering."""
@@ -347,6 +371,7 @@ class PrimalSimplex:
             ratio = ratio * ratio * weight
             if ratio > self.reference[j]:
                 self.reference[j] = ratio
+            self._offer(j)
         self.core.touched += self.core.row.count
         self.core.d[q] = 0.0
         self.core.d[r] = -step
@@ -354,6 +379,7 @@ class PrimalSimplex:
         if self.phase == 1:
             self.core.d[r] -= self.phase_cost[r]
             self.phase_cost[r] = 0.0
+            self._offer(r)
 
     def _follow_phase(self):
         """In phase 1, bring the reduced costs in line with what became feasible or infeasible."""
@@ -386,6 +412,7 @@ class PrimalSimplex:
             j = self.core.row.index[k]
             if self.core.code[j] != BASIC:
                 self.core.d[j] -= self.core.row.value[j]
+                self._offer(j)
         self.core.aux.clear()
 
     def _perturb(self):
