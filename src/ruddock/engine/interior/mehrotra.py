@@ -16,7 +16,8 @@ from ruddock.engine.interior.normal import NormalEquations
 from ruddock.problem import Floats, Problem
 
 MOST_STEPS = 150
-ACCURACY = 1e-8  # relative residuals and gap at the end
+GAP = 1e-8  # relative, at the end
+RESIDUAL = 1e-6  # relative; the crossover makes the equations hold again
 BACK = 0.9995  # part of the way to the nearest bound that a step goes
 FREE_WEIGHT = 1e-8  # stands in for the barrier of a variable without bounds, relative to its size
 
@@ -118,7 +119,7 @@ def interior_point(problem: Problem, stopped: Callable[[int, float, float], bool
         )
         worst = max(errors)
         best = min(best, worst)
-        if worst < ACCURACY:
+        if errors[2] < GAP and worst < RESIDUAL:
             converged = True
             break
         # what runs away has no optimum, or is too hard for this method

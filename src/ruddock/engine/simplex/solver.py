@@ -34,6 +34,7 @@ from ruddock.engine.outcome import (
     Status,
 )
 from ruddock.engine.simplex.core import Core
+from ruddock.engine.simplex.crash import crash_basis
 from ruddock.engine.simplex.dual import DualSimplex
 from ruddock.engine.simplex.primal import PrimalSimplex
 from ruddock.engine.simplex.push import Push
@@ -311,6 +312,9 @@ class LinearSolver:
             self._codes[n:] = BASIC
             # start at the bound nearer to zero
             self._codes[:n][np.abs(upper[:n]) < np.abs(lower[:n])] = AT_UPPER
+            columns = crash_basis(self.problem)
+            taken = np.flatnonzero(columns >= 0)
+            self._codes[columns[taken]], self._codes[n + taken] = BASIC, AT_LOWER
         self._code[:] = self._codes
         if not self._factored:
             basic = np.flatnonzero(self._codes == BASIC)
