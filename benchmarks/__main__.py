@@ -19,13 +19,17 @@ RUNS = 5
 
 
 def measure(name: str, runs: int) -> dict[str, float]:
-    """Run a case in this process; return medians, and the peak memory of the process in MB."""
+    """Run a case in this process; return medians, the peak memory of the process in MB, and its growth."""
     case = CASES[name]
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     case.run()
     done = [asdict(case.run()) for _ in range(runs)]
-    result = {key: statistics.median(run[key] for run in done) for key in ("ours", "reference", "iterations")}
+    result = {
+        key: statistics.median(run[key] for run in done) for key in ("ours", "reference", "iterations", "entries")
+    }
     result["ratio"] = statistics.median(run["ours"] / run["reference"] for run in done)
     result["memory"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    result["grown"] = result["memory"] - before
     return result
 
 
@@ -54,14 +58,14 @@ def main() -> None:
         words = [sys.executable, "-m", "benchmarks", "--child", "--runs", str(runs), name]
         done = subprocess.run(words, check=True, capture_output=True, text=True)
         got, case = json.loads(done.stdout), CASES[name]
-        plain = name == "growth"
+        plain = case.against == "exponent of time"
         kept = got["ratio"] <= case.bar
         if not kept:
             missed.append(name)
         rows.append(
             (
                 case.work,
-                case.against if not plain else "",
+                case.against,
                 f"{got['ratio']:.2f}",
                 f"{case.bar:g}",
                 "yes" if kept else "NO",
@@ -69,10 +73,22 @@ def main() -> None:
                 "" if plain else seconds(got["reference"]),
                 f"{got['iterations']:,.0f}" if got["iterations"] else "",
                 f"{got['memory']:.0f} MB",
+                f"{got['grown'] * 2**20 / got['entries']:,.0f} B" if got["entries"] else "",
             )
         )
-    headings = ["work", "against", ">ratio", ">bar", "kept", ">time", ">reference", ">iterations", ">peak memory"]
-    console = Console(width=None if sys.stdout.isatty() else 150)
+    headings = [
+        "work",
+        "against",
+        ">ratio",
+        ">bar",
+        "kept",
+        ">time",
+        ">reference",
+        ">iterations",
+        ">peak memory",
+        ">per entry",
+    ]
+    console = Console(width=None if sys.stdout.isatty() else 170)
     console.print(Table("", headings, rows).to_rich())
     console.print(f"Medians of {runs} runs after one that is not counted.")
     if asked.check and missed:

@@ -18,7 +18,9 @@ from scipy.optimize import linear_sum_assignment
 from scipy.sparse.linalg import splu
 
 import ruddock as rk
+from benchmarks import families
 from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.solve import solve
 from ruddock.problem import Problem
 
 inf = np.inf
@@ -26,11 +28,12 @@ inf = np.inf
 
 @dataclass
 class Measured:
-    """One run: our seconds, the reference's, and the iterations that it took."""
+    """One run: our seconds, the reference's, the iterations that it took, and the entries of its largest matrix."""
 
     ours: float
     reference: float
     iterations: int = 0
+    entries: int = 0
 
 
 def timed(work: Callable[[], object]) -> tuple[float, object]:
@@ -61,7 +64,7 @@ def assignment(size: int = 300) -> Measured:
     ours, outcome = timed(lambda: LinearSolver(problem).solve())
     reference, chosen = timed(lambda: linear_sum_assignment(costs))
     check(abs(outcome.objective - costs[chosen].sum()) < 1e-6, "assignment")
-    return Measured(ours, reference, outcome.counters.iterations)
+    return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros)
 
 
 def flow() -> Measured:
@@ -131,40 +134,39 @@ def iteration() -> Measured:
     return Measured(seconds / outcome.counters.iterations, reference / 50, outcome.counters.iterations)
 
 
-def transport(size: int) -> tuple[float, int, int]:
-    """Solve a transport problem of ``size`` origins and targets; return seconds, entries, iterations."""
-    rng = np.random.default_rng(size)
-    cells = np.arange(size * size)
-    a = sparse.coo_matrix(
-        (np.ones(2 * size * size), (np.concatenate((cells // size, size + cells % size)), np.tile(cells, 2)))
-    ).tocsc()
-    need = rng.integers(5, 50, size)
-    have = rng.multinomial(int(need.sum() * 1.2), np.full(size, 1 / size))
-    costs = rng.integers(1, 1000, size * size)
-    problem = Problem.build(
-        a,
-        np.concatenate((np.full(size, -inf), need)),
-        np.concatenate((have, np.full(size, inf))),
-        np.zeros(size * size),
-        np.full(size * size, inf),
-        costs,
-    )
-    seconds, outcome = timed(lambda: LinearSolver(problem).solve())
-    check(outcome.status == "optimal", "transport")
+def solved(problem: Problem) -> tuple[float, int, int]:
+    """Solve a problem as a user's would be; return seconds, entries, iterations."""
+    seconds, outcome = timed(lambda: solve(problem))
+    check(outcome.status == "optimal", "growing family")
     return seconds, problem.nonzeros, outcome.counters.iterations
 
 
-def growth() -> Measured:
-    """Exponent of time against entries for transport problems of 50 x 50 to 400 x 400."""
-    runs = [transport(size) for size in (50, 100, 200, 400)]
+def exponent(family: Callable[[int], Problem], sizes: tuple[int, ...]) -> Measured:
+    """Exponent of time against entries over the sizes of a family."""
+    runs = [solved(family(size)) for size in sizes]
     seconds, entries = np.log([run[0] for run in runs]), np.log([run[1] for run in runs])
-    return Measured(float(np.polyfit(entries, seconds, 1)[0]), 1.0, runs[-1][2])
+    return Measured(float(np.polyfit(entries, seconds, 1)[0]), 1.0, runs[-1][2], runs[-1][1])
+
+
+def growth() -> Measured:
+    """Transport problems of 50 x 50 to 400 x 400."""
+    return exponent(families.transport, (50, 100, 200, 400))
 
 
 def growth_range() -> Measured:
     """Time of the 400 x 400 transport problem, against that of the 50 x 50 one."""
-    large, small = transport(400), transport(50)
-    return Measured(large[0], small[0], large[2])
+    large, small = solved(families.transport(400)), solved(families.transport(50))
+    return Measured(large[0], small[0], large[2], large[1])
+
+
+def growth_staircase() -> Measured:
+    """Multi-period stock of 3,000 to 100,002 rows."""
+    return exponent(families.staircase, (1000, 3000, 10_000, 33_334))
+
+
+def growth_sparse() -> Measured:
+    """Sparse random problems of 3,000 to 100,000 rows."""
+    return exponent(families.sparse_random, (3000, 10_000, 30_000, 100_000))
 
 
 # ---------------------------------------------------------------------- building and reading
@@ -195,7 +197,7 @@ def building() -> Measured:
     rows, columns = np.concatenate((cells // 500, 1000 + cells % 500)), np.tile(cells, 2)
     values = np.ones(1_000_000)
     reference, _ = timed(lambda: sparse.coo_matrix((values, (rows, columns))).tocsc())
-    return Measured(ours, reference)
+    return Measured(ours, reference, entries=problem.nonzeros)
 
 
 def reading() -> Measured:
@@ -217,7 +219,7 @@ def reading() -> Measured:
     ours, problem = timed(lambda: rk.read(path).problem())
     reference, held = timed(lambda: pd.read_csv(table))
     check(problem.nonzeros == len(held) == 1_000_000, "reading")
-    return Measured(ours, reference)
+    return Measured(ours, reference, entries=problem.nonzeros)
 
 
 def command() -> Measured:
@@ -251,6 +253,8 @@ CASES = {
     "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
     "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),
     "command": Case(command, "ruddock solve, whole process", "importing NumPy, SciPy, pandas", 1.5),
-    "growth": Case(growth, "transport growth, exponent", "1", 1.6),
+    "growth": Case(growth, "transport, 50 x 50 to 400 x 400", "exponent of time", 1.6),
     "growth-range": Case(growth_range, "transport 400 x 400", "transport 50 x 50", 100.0),
+    "growth-staircase": Case(growth_staircase, "multi-period stock, to 100,002 rows", "exponent of time", 1.6),
+    "growth-sparse": Case(growth_sparse, "sparse random, to 100,000 rows", "exponent of time", 1.9),
 }

@@ -22,7 +22,7 @@ BASIC = cython.declare(cython.int, 0)
 AT_LOWER = cython.declare(cython.int, 1)
 AT_UPPER = cython.declare(cython.int, 2)
 FREE = cython.declare(cython.int, 3)
-MAX_UPDATES = cython.declare(cython.int, 400)
+MAX_UPDATES = cython.declare(cython.int, 2000)
 INFINITY = cython.declare(cython.double, float("inf"))
 
 

@@ -23,7 +23,7 @@ def crash_basis(problem):
     ----------
     problem : Problem
     """
-    m, n = problem.m, problem.n
+    m = problem.m
     row_of = np.full(m, -1, np.int32)
     equation = problem.row_lower == problem.row_upper
     if not equation.any():

@@ -22,7 +22,7 @@ if cython.compiled:
 else:
     from ruddock.engine.simplex.markowitz import Markowitz
 
-MAX_UPDATES = cython.declare(cython.int, 400)  # row etas kept before a new factorisation is due
+MAX_UPDATES = cython.declare(cython.int, 2000)  # row etas kept before a new factorisation is due
 DROP = cython.declare(cython.double, 1e-14)  # results below this are zero
 CANCELLED = cython.declare(cython.double, 1e-100)  # stands for an exact zero that stays in an index list
 UNSTABLE = cython.declare(cython.double, 1e-6)  # relative disagreement that rejects an update

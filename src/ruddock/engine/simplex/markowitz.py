@@ -308,10 +308,11 @@ class Markowitz:
                 if self._column_max(q) < TINY:
                     self._unlink_column(q)  # numerically empty: it stays without a pivot
                     self.c_count[q] = 0
-                elif self._consider_column(q, best):
-                    best = (self.r_count[self.best_row] - 1.0) * (count - 1.0)
+                else:
                     seen += 1
-                    if best <= (count - 1.0) * (count - 1.0) or seen >= CANDIDATES:
+                    if self._consider_column(q, best):
+                        best = (self.r_count[self.best_row] - 1.0) * (count - 1.0)
+                    if self.best_row >= 0 and (best <= (count - 1.0) * (count - 1.0) or seen >= CANDIDATES):
                         return 1
                 q = following
             i = self.r_first[count]

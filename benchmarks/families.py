@@ -1,0 +1,75 @@
+"""Families of linear problems that grow: transport, multi-period stock, and sparse ones near the diagonal."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import sparse
+
+from ruddock.problem import Problem
+
+inf = np.inf
+
+
+def transport(size: int) -> Problem:
+    """``size`` origins to ``size`` targets, a fifth more in stock than is needed."""
+    rng = np.random.default_rng(size)
+    cells = np.arange(size * size)
+    rows = np.concatenate((cells // size, size + cells % size))
+    a = sparse.coo_matrix((np.ones(2 * size * size), (rows, np.tile(cells, 2)))).tocsc()
+    need = rng.integers(5, 50, size)
+    have = rng.multinomial(int(need.sum() * 1.2), np.full(size, 1 / size))
+    costs = rng.integers(1, 1000, size * size)
+    return Problem.build(
+        a,
+        np.concatenate((np.full(size, -inf), need)),
+        np.concatenate((have, np.full(size, inf))),
+        np.zeros(size * size),
+        np.full(size * size, inf),
+        costs,
+    )
+
+
+def staircase(periods: int) -> Problem:
+    """Two products made, stored and sold over many periods, with shared capacity and overtime: 3 rows a period."""
+    rng = np.random.default_rng(periods)
+    make = np.arange(2 * periods).reshape(periods, 2)
+    store, over = make + 2 * periods, 4 * periods + np.arange(periods)
+    balance, capacity = make, 2 * periods + np.arange(periods)
+    hours = rng.uniform(1, 2, (periods, 2)).round(2)
+    blocks = [
+        (balance, make, np.ones((periods, 2))),
+        (balance, store, -np.ones((periods, 2))),
+        (balance[1:], store[:-1], np.ones((periods - 1, 2))),
+        (np.stack((capacity, capacity), axis=1), make, hours),
+        (capacity, over, -np.ones(periods)),
+    ]
+    rows, columns, values = (np.concatenate([np.ravel(block[k]) for block in blocks]) for k in range(3))
+    a = sparse.coo_matrix((values, (rows, columns)), shape=(3 * periods, 5 * periods)).tocsc()
+    need = rng.integers(5, 30, 2 * periods).astype(float)
+    costs = np.concatenate(
+        (rng.integers(3, 9, 2 * periods), rng.uniform(0.4, 0.6, 2 * periods), rng.uniform(4, 8, periods))
+    )
+    return Problem.build(
+        a,
+        np.concatenate((need, np.full(periods, -inf))),
+        np.concatenate((need, np.full(periods, 51.0))),
+        np.zeros(5 * periods),
+        np.concatenate((np.full(4 * periods, inf), np.full(periods, 30.0))),
+        costs,
+    )
+
+
+def sparse_random(rows: int) -> Problem:
+    """Twice as many columns as rows, each with three random entries within twenty rows of one another."""
+    rng = np.random.default_rng(rows)
+    n = 2 * rows
+    first = rng.integers(0, rows, n)
+    index = (first[:, None] + np.concatenate((np.zeros((n, 1), int), rng.integers(1, 20, (n, 2))), axis=1)) % rows
+    values = rng.integers(1, 10, 3 * n).astype(float) * rng.choice([-1, 1, 1], 3 * n)
+    a = sparse.coo_matrix((values, (index.ravel(), np.repeat(np.arange(n), 3))), shape=(rows, n)).tocsc()
+    # costs and limits around a point and prices that are optimal for them
+    point = rng.integers(0, 4, n) * (rng.random(n) < 0.4)
+    prices = rng.integers(0, 5, rows) * (rng.random(rows) < 0.6)
+    costs = a.T @ prices + rng.integers(0, 6, n) * (point == 0)
+    lower = a @ point - rng.integers(0, 6, rows) * (prices == 0)
+    return Problem.build(a, lower, np.full(rows, inf), np.zeros(n), np.full(n, inf), costs.astype(float))
