@@ -8,7 +8,10 @@ from scipy import sparse
 from ruddock.problem import Problem
 
 inf = np.inf
-STRUCTURES = ("mixed", "equalities", "degenerate", "ill-scaled", "transport", "staircase", "boxed", "free")
+STRUCTURES = (
+    "mixed", "equalities", "degenerate", "ill-scaled", "transport", "staircase", "boxed", "free", "near-parallel",
+    "ten-orders",
+)  # fmt: skip
 
 
 def sparse_integers(rng: np.random.Generator, m: int, n: int, density: float) -> sparse.csc_matrix:
@@ -26,6 +29,8 @@ def random_lp(structure: str, seed: int, m: int, n: int, wish: str) -> Problem:
     if structure == "staircase":
         return staircase(rng, max(2, m // 4), wish)
     a = sparse_integers(rng, m, n, min(1.0, 4.0 / m + 0.02))
+    if structure == "near-parallel":
+        a = nearly_parallel(rng, a)
     lower, upper = np.zeros(n), np.full(n, inf)
     if structure in ("boxed", "mixed"):
         which = rng.random(n) < (0.9 if structure == "boxed" else 0.3)
@@ -74,14 +79,27 @@ def random_lp(structure: str, seed: int, m: int, n: int, wish: str) -> Problem:
         need = float(weights @ row_upper[rows]) + 1.0
         a = sparse.vstack([a, combination], format="csc")
         row_lower, row_upper = np.append(row_lower, need), np.append(row_upper, inf)
-    if structure == "ill-scaled":
-        # short binary fractions, so that exact arithmetic stays fast; eight orders of magnitude
-        rows = 2.0 ** rng.integers(-13, 14, a.shape[0]) * rng.choice([1.0, 3.0, 5.0], a.shape[0])
-        columns = 2.0 ** rng.integers(-10, 11, n)
+    if structure in ("ill-scaled", "ten-orders"):
+        # short binary fractions, so that exact arithmetic stays fast; eight orders of magnitude, or ten
+        wide = 2 if structure == "ten-orders" else 0
+        rows = 2.0 ** rng.integers(-13 - wide, 14 + wide, a.shape[0]) * rng.choice([1.0, 3.0, 5.0], a.shape[0])
+        columns = 2.0 ** rng.integers(-10 - wide, 11 + wide, n)
         a = sparse.diags(rows) @ a @ sparse.diags(columns)
         row_lower, row_upper = row_lower * rows, row_upper * rows
         lower, upper, costs = lower / columns, upper / columns, costs * columns
     return Problem.build(a, row_lower, row_upper, lower, upper, costs, offset=float(rng.integers(-3, 4)))
+
+
+def nearly_parallel(rng: np.random.Generator, a: sparse.csc_matrix) -> sparse.csc_matrix:
+    """Return the matrix with a third of its rows made multiples of others, but for a millionth of one entry."""
+    rows = sparse.lil_matrix(a)
+    m = rows.shape[0]
+    for i in range(0, m - 1, 3):
+        factor = float(rng.choice([1.0, 2.0, -0.5]))
+        rows[i + 1] = rows[i] * factor
+        if rows.rows[i + 1]:
+            rows.data[i + 1][0] *= 1.0 + 2.0**-20
+    return rows.tocsc()
 
 
 def transport(rng: np.random.Generator, origins: int, targets: int, wish: str) -> Problem:

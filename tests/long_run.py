@@ -7,15 +7,16 @@ import tempfile
 import time
 from collections import Counter
 from collections.abc import Callable
+from math import isclose
 from pathlib import Path
 
 import ruddock as rk
 from ruddock import demos
-from ruddock.engine.outcome import Limits
-from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.solve import solve
 from tests.exact import judge
 from tests.formats.test_rdk import mutations, read
-from tests.generators import STRUCTURES, random_lp
+from tests.generators import STRUCTURES, planted, random_lp
 
 MUTATED = 20_000
 SLOWEST = 2.0  # seconds that one mutated input may take
@@ -72,20 +73,28 @@ def mps() -> int:
 
 
 def engine() -> int:
-    """Judge 1,000 random linear problems of all structures in exact arithmetic."""
+    """Solve 1,020 random linear problems by every method and judge the answers in exact arithmetic."""
     wrong, seen = 0, Counter[str]()
     sizes = ((5, 8), (20, 30), (60, 90), (120, 180))
-    for seed in range(42):
+    for seed in range(34):
         for structure in STRUCTURES:
             for wish in ("optimal", "infeasible", "unbounded"):
                 problem = random_lp(structure, 5000 + seed, *sizes[seed % 4], wish)
-                outcome = LinearSolver(problem).solve(Limits(seconds=60))
-                seen[outcome.status] += 1
-                try:
-                    judge(problem, outcome)
-                except AssertionError as error:
-                    wrong += 1
-                    print(f"{structure} {seed} {wish}: {error}")
+                problem = planted(problem, seed) if seed % 3 == 0 else problem
+                plain = solve(problem, Limits(seconds=60), Options(method="dual", presolve=False))
+                seen[plain.status] += 1
+                for way in (Options(), Options(method="primal"), Options(method="interior")):
+                    outcome = solve(problem, Limits(seconds=60), way)
+                    try:
+                        assert outcome.status == plain.status, f"{outcome.status}, not {plain.status}"
+                        assert plain.status != "optimal" or isclose(
+                            outcome.objective, plain.objective, rel_tol=1e-7, abs_tol=1e-7
+                        )
+                        if way.method == "auto":
+                            judge(problem, outcome)
+                    except AssertionError as error:
+                        wrong += 1
+                        print(f"{structure} {seed} {wish} {way.method}: {error}")
     print(f"linear problems: {dict(seen)}, wrong {wrong}")
     return wrong
 

@@ -291,3 +291,9 @@ def test_a_problem_checks_its_parts(change: dict[str, object], message: str) -> 
     }
     with pytest.raises(DataError, match=message):
         Problem.build(**(parts | change))
+
+
+def test_a_breakpoint_very_far_away_is_met() -> None:
+    # near parallel rows: steps of 1e9 and more, whose ratio times the pivot rounds below the distance
+    outcome = LinearSolver(random_lp("near-parallel", 5010, 60, 90, "unbounded")).solve(method="primal")
+    assert outcome.status == "unbounded"

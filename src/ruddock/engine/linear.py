@@ -17,6 +17,7 @@ import numpy as np
 from ruddock.engine import certificates
 from ruddock.engine.outcome import Basis, Counters, Limits, Method, Options, Outcome
 from ruddock.engine.presolve.chain import Presolve
+from ruddock.engine.presolve.components import SMALLEST, Components
 from ruddock.engine.presolve.stage import Point
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.problem import Floats, Problem
@@ -66,7 +67,7 @@ class LinearSolve:
         if not self.options.presolve or p.nonzeros < WORTHWHILE or crossed:
             return None
         with self._part("presolve"):
-            presolve = Presolve(p)
+            presolve = Presolve(p, stopped=lambda: self.limits.exceeded(0) is not None)
         left = presolve.problem
         self.counters.reductions = presolve.counts
         self.limits.record("presolve", rows=left.m, columns=left.n, entries=left.nonzeros, reductions=presolve.counts)
@@ -87,7 +88,46 @@ class LinearSolve:
         return self._stopped(presolve, outcome)
 
     def _solve(self, problem: Problem) -> Outcome:
-        """Solve a problem by the method asked for, without presolve."""
+        """Solve a problem by the method asked for, part by part where it falls into parts."""
+        if self.options.presolve and problem.m + problem.n >= 2 * SMALLEST:
+            with self._part("presolve"):
+                components = Components(problem)
+            if len(components.parts) > 1:
+                outcome = self._solve_parts(problem, components)
+                if outcome is not None:
+                    return outcome
+        return self._solve_whole(problem)
+
+    def _solve_parts(self, problem: Problem, components: Components) -> Outcome | None:
+        """Solve the parts one by one; None where they do not settle the whole problem."""
+        m, n = problem.m, problem.n
+        x, y, reduced, activity = np.zeros(n), np.zeros(m), np.zeros(n), np.zeros(m)
+        codes, row_codes = np.zeros(n, np.int8), np.zeros(m, np.int8)
+        objective = problem.offset
+        for rows, columns in components.parts:
+            found = self._solve_whole(components.problem(rows, columns))
+            if found.status == "infeasible" and found.proof is not None:
+                proof = np.zeros(m)
+                proof[rows] = found.proof
+                return Outcome("infeasible", proof=proof)
+            if found.status != "optimal" or found.basis is None:
+                return None
+            x[columns], reduced[columns], codes[columns] = found.x, found.reduced, found.basis.columns
+            activity[rows], y[rows], row_codes[rows] = found.activity, found.y, found.basis.rows
+            objective += found.objective
+        return Outcome(
+            "optimal",
+            x=x,
+            activity=activity,
+            y=y,
+            reduced=reduced,
+            basis=Basis(codes, row_codes),
+            objective=objective,
+            bound=objective,
+        )
+
+    def _solve_whole(self, problem: Problem) -> Outcome:
+        """Solve a problem by the method asked for."""
         solver = LinearSolver(problem)
         method = self.options.method
         interior = method == "interior" or (method == "auto" and _interior_pays(problem))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from time import monotonic
+from collections.abc import Callable
 
 import numpy as np
 
@@ -39,6 +39,7 @@ class Presolve:
     problem : Problem
         Without integer or semicontinuous columns.
     reductions : the kinds to use, in their order
+    stopped : asked before every step; True leaves it at the steps taken so far
 
     Attributes
     ----------
@@ -50,9 +51,12 @@ class Presolve:
         Rows and columns that each kind took out.
     """
 
-    def __init__(self, problem: Problem, reductions: tuple[type[Reduction], ...] = REDUCTIONS) -> None:
-        started = monotonic()
-        self.problem = problem
+    def __init__(
+        self,
+        problem: Problem,
+        reductions: tuple[type[Reduction], ...] = REDUCTIONS,
+        stopped: Callable[[], bool] = lambda: False,
+    ) -> None:
         self.steps: list[Reduction] = []
         self.contradiction: Point | None = None
         self.counts: dict[str, tuple[int, int]] = {}
@@ -62,7 +66,8 @@ class Presolve:
             found = False
             for kind in reductions:
                 self.contradiction = _contradiction(stage)
-                if self.contradiction is not None:
+                if self.contradiction is not None or stopped():
+                    found = False
                     break
                 left = self._apply(kind, stage)
                 if left is not None:
@@ -70,10 +75,9 @@ class Presolve:
                     if kind.fixes_columns:  # they go at once, so that no later step can make them basic
                         stage = self._apply(FixedColumns, stage) or stage
             after = stage.problem.m + stage.problem.n
-            if self.contradiction is not None or not found or before - after <= WORTHWHILE * before:
+            if not found or before - after <= WORTHWHILE * before:
                 break
         self.problem = stage.problem
-        self.seconds = monotonic() - started
 
     def _apply(self, kind: type[Reduction], stage: Stage) -> Stage | None:
         """Take one step if there is one; return what it leaves."""

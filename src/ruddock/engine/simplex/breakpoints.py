@@ -14,6 +14,7 @@ except ImportError:  # the interpreted case without Cython at hand
     from ruddock.engine import interpreted as cython
 
 INFINITY = cython.declare(cython.double, float("inf"))
+ROUNDING = cython.declare(cython.double, 1.0 + 1e-14)
 SAFE = cython.declare(cython.double, 1e-6)  # pivots below this are taken only if there is no other
 
 
@@ -103,6 +104,7 @@ class Breakpoints:
             bound = INFINITY
             for k in range(begin, count):
                 bound = min(bound, (self.gap[k] + tolerance) / self.size[k])
+            bound *= ROUNDING  # so that the nearest one is within it, however far it is
             end = begin
             for k in range(begin, count):
                 if self.gap[k] <= bound * self.size[k]:

@@ -380,9 +380,10 @@ class LinearSolver:
         x, activity = self._values()
         if not certificates.feasible(problem, x, activity, self.lower, self.upper):
             return None
-        y = np.zeros(problem.m) + self._core_cost[self._head]
+        y = self._core_cost[self._head].copy()
         self._core.solve_backward(y)
         y *= self._rows
+        y += self.backward(self._basic_residual(y))  # one step of refinement
         reduced = self.costs - problem.matrix().T @ y
         scale = np.maximum(1.0, np.abs(self.costs))
         code = self._code
@@ -394,6 +395,11 @@ class LinearSolver:
         y[code[problem.n :] == BASIC] = 0.0
         objective = float(self.costs @ x) + problem.offset
         return self._outcome("optimal", x, activity, y=y, reduced=reduced, objective=objective, bound=objective)
+
+    def _basic_residual(self, y: Floats) -> Floats:
+        """Return the reduced costs of the basic variables, which exact dual values would make zero."""
+        d = np.concatenate((self.costs - self.problem.matrix().T @ y, y))
+        return np.asarray(d[self._head])
 
     def _outcome(self, status: Status, x: Floats, activity: Floats, **more: Any) -> Outcome:
         n = self.problem.n
@@ -447,13 +453,25 @@ class LinearSolver:
         ray[primal.entering] = primal.direction
         ray[np.abs(ray) < 1e-11 * np.abs(ray).max()] = 0.0
         direction = ray[:n] * self._columns
-        x, activity = self._values()
-        if not certificates.feasible(self.problem, x, activity, self.lower, self.upper):
-            return None
         if not certificates.ray_holds(self.problem, direction, self.lower, self.upper):
             return None
-        objective = float(self.costs @ x) + self.problem.offset
-        return self._outcome("unbounded", x, activity, ray=direction, objective=objective)
+        x, activity = self._values()
+        if certificates.feasible(self.problem, x, activity, self.lower, self.upper):
+            objective = float(self.costs @ x) + self.problem.offset
+            return self._outcome("unbounded", x, activity, ray=direction, objective=objective)
+        return self._from_nearer_point(direction)
+
+    def _from_nearer_point(self, ray: Floats) -> Outcome | None:
+        """Return the unbounded outcome from a point found without costs: the present one is too far out."""
+        plain = LinearSolver(replace(self.problem, costs=np.zeros(self.problem.n)))
+        plain.lower, plain.upper = self.lower.copy(), self.upper.copy()
+        found = plain.solve()
+        if found.status != "optimal" or found.x is None:
+            return None
+        objective = float(self.costs @ found.x) + self.problem.offset
+        return replace(
+            found, status="unbounded", ray=ray, objective=objective, bound=float("-inf"), y=None, reduced=None
+        )
 
 
 def _wrong(d: Floats, code: Codes) -> Floats:

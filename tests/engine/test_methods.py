@@ -1,0 +1,141 @@
+"""The whole linear solve: methods and presolve agree, the exact check, events, limits, determinism."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scipy import sparse
+
+from ruddock.engine import linear
+from ruddock.engine.exact import certify
+from ruddock.engine.interior.mehrotra import interior_point
+from ruddock.engine.outcome import AT_LOWER, BASIC, Basis, Limits, Options
+from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.solve import solve
+from ruddock.problem import Problem
+from tests.exact import judge
+from tests.generators import STRUCTURES, inf, planted, random_lp, two_product_staircase
+
+WAYS = (
+    Options(),
+    Options(method="dual"),
+    Options(method="primal"),
+    Options(method="primal", presolve=False),
+    Options(method="interior"),
+    Options(method="interior", presolve=False),
+)
+
+
+@pytest.fixture(autouse=True)
+def presolve_even_small(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(linear, "WORTHWHILE", 0)
+
+
+@pytest.mark.parametrize("structure", STRUCTURES)
+def test_all_methods_give_the_same_answer_with_and_without_presolve(structure: str) -> None:
+    for seed in range(4):
+        for wish in ("optimal", "infeasible", "unbounded"):
+            problem = random_lp(structure, 900 + seed, *((8, 12), (30, 45))[seed % 2], wish)
+            problem = planted(problem, seed) if seed > 1 else problem
+            plain = solve(problem, options=Options(presolve=False))
+            judge(problem, plain)
+            for way in WAYS:
+                outcome = solve(problem, Limits(seconds=60), way)
+                assert outcome.status == plain.status, (seed, wish, way)
+                judge(problem, outcome)
+                if plain.status == "optimal":
+                    assert outcome.objective == pytest.approx(plain.objective, rel=1e-9, abs=1e-9), (seed, wish, way)
+
+
+def test_the_interior_point_lands_near_a_basis() -> None:
+    problem = two_product_staircase(400)
+    direct = solve(problem, options=Options(method="dual", presolve=False))
+    outcome = solve(problem, options=Options(method="interior", presolve=False))
+    assert outcome.objective == pytest.approx(direct.objective, rel=1e-9)
+    assert 0 < outcome.counters.interior_steps < 40
+    assert outcome.counters.iterations < 0.2 * direct.counters.iterations
+    judge(problem, outcome)
+
+
+def test_dense_columns_are_kept_out_of_the_normal_equations() -> None:
+    rng = np.random.default_rng(5)
+    m, n = 400, 700
+    a = sparse.lil_matrix(sparse.random(m, n, 0.005, random_state=5))
+    a[:, 0] = rng.integers(1, 4, (m, 1))
+    a[:, 1] = rng.integers(1, 4, (m, 1))
+    a[np.arange(m), 2 + np.arange(m)] = 1.0
+    point = rng.integers(0, 5, n).astype(float)
+    need = a.tocsr() @ point
+    problem = Problem.build(a.tocsc(), need, np.full(m, inf), np.zeros(n), np.full(n, inf), rng.integers(1, 9, n))
+    interior = interior_point(problem)
+    assert interior.converged
+    assert problem.objective(interior.values[:n]) == pytest.approx(LinearSolver(problem).solve().objective, rel=1e-6)
+
+
+def test_the_engine_takes_the_interior_method_where_it_is_likely_to_pay(monkeypatch: pytest.MonkeyPatch) -> None:
+    problem = two_product_staircase(60)
+    assert solve(problem).counters.interior_steps == 0
+    monkeypatch.setattr(linear, "MANY_ROWS", 10)
+    monkeypatch.setattr(linear, "THIN", 100.0)
+    assert solve(problem).counters.interior_steps > 0
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_exact_check_certifies_and_repairs(seed: int) -> None:
+    problem = random_lp(("mixed", "boxed", "staircase")[seed % 3], 40 + seed, 12, 18, "optimal")
+    outcome = solve(problem, options=Options(exact=True))
+    assert outcome.counters.certified
+    judge(problem, outcome)
+    # from the basis of all logicals, every step to the optimum is an exact one
+    far = replace(outcome, basis=Basis(np.full(problem.n, AT_LOWER, np.int8), np.full(problem.m, BASIC, np.int8)))
+    if np.isfinite(problem.lower).all():
+        repaired, certified = certify(problem, far, Limits())
+        assert certified
+        assert repaired.objective == pytest.approx(outcome.objective, rel=1e-12)
+        judge(problem, repaired)
+
+
+def test_the_exact_check_tells_what_the_tolerance_hides() -> None:
+    # x may not exceed 1, but must be 1e-11 more: within the tolerance of the simplex method, yet impossible
+    problem = Problem.build([[1.0, 0.0], [1.0, 1.0]], [1 + 1e-11, 0], [inf, 4], [0, 0], [1, inf], [1, -1])
+    outcome = solve(problem, options=Options(exact=True, presolve=False))
+    assert outcome.status == "optimal"
+    assert not outcome.counters.certified
+    thirds = Problem.build([[3.0, 0.0], [0.0, 7.0]], [1, 1], [inf, inf], [0, 0], [inf, inf], [1, 1])
+    assert solve(thirds, options=Options(exact=True)).x.tolist() == [1 / 3, 1 / 7]
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_the_same_problem_takes_the_same_path(way: Options) -> None:
+    problem = planted(random_lp("degenerate", 3, 60, 90, "optimal"), 3)
+    one, two = solve(problem, options=way), solve(problem, options=way)
+    assert one.counters.iterations == two.counters.iterations
+    assert np.array_equal(one.x, two.x) and np.array_equal(one.y, two.y)
+
+
+@pytest.mark.parametrize("method", ["auto", "primal", "interior"])
+def test_time_limits_and_interruption_stop_every_method(method: str) -> None:
+    problem = two_product_staircase(20_000)
+    begin = time.monotonic()
+    outcome = solve(problem, Limits(seconds=0.15), Options(method=method))
+    assert time.monotonic() - begin < 1.5
+    assert (outcome.status, outcome.reason) == ("stopped", "time")
+    asked = iter(range(1000))
+    outcome = solve(problem, Limits(interrupted=lambda: next(asked) >= 3), Options(method=method))
+    assert (outcome.status, outcome.reason) == ("stopped", "user")
+
+
+def test_events_tell_the_parts_of_a_solve() -> None:
+    events: list[dict] = []
+    problem = planted(random_lp("mixed", 2, 40, 60, "optimal"), 2)
+    outcome = solve(problem, Limits(on_event=events.append), Options(method="interior"))
+    names = [event["event"] for event in events]
+    assert names[0] == "start" and names[-1] == "end" and "presolve" in names and "interior step" in names
+    assert [event["seconds"] for event in events] == sorted(event["seconds"] for event in events)
+    assert events[-1]["objective"] == outcome.objective
+    assert {"presolve", "interior", "simplex"} <= set(events[-1]["parts"])
+    rows = sum(r for r, _ in outcome.counters.reductions.values())
+    assert next(e["rows"] for e in events if e["event"] == "presolve") == problem.m - rows
