@@ -11,6 +11,7 @@ import sys
 import time
 from pathlib import Path
 
+import pandas as pd
 import pytest
 from click.testing import CliRunner, Result
 
@@ -44,11 +45,48 @@ def files(tmp_path: Path) -> Path:
     return tmp_path
 
 
+def staircase(periods: int) -> rk.Model:
+    """A stock model, large enough that presolve is tried."""
+    model = rk.Model("stock")
+    week = rk.Axis("week", range(1, periods + 1))
+    need = pd.Series([20.0 + 7 * (t % 5) for t in week], pd.Index(week, name="week"))
+    make, stock = model.decide("make", week, upper=40), model.decide("stock", week)
+    model.require("balance", stock.lag(week, start=0) + make == need + stock)
+    model.require("room", stock <= 60)
+    model.minimize("cost", make=(3 * make).sum(), keep=(0.5 * stock).sum())
+    return model
+
+
 def test_solve_prints_the_plan(files: Path) -> None:
     result = run("solve", str(files / "packing.mps"))
     assert result.exit_code == 0
     assert "best plan found, margin 6,431.7647" in result.stdout
     assert "at its upper bound" in result.stdout
+
+
+@pytest.mark.parametrize("method", ["dual", "primal", "interior"])
+def test_solve_tells_its_effort_and_keeps_a_log(files: Path, method: str) -> None:
+    staircase(200).write(files / "stock.mps")
+    log, target = files / "run.jsonl", files / "plan.json"
+    words = ["--method", method, "--effort", "--exact", "--log", str(log), "--json", str(target)]
+    result = run("solve", str(files / "stock.mps"), *words)
+    assert result.exit_code == 0, result.output
+    assert "Taken out before the solve" in result.stdout
+    assert "Checked in exact arithmetic" in result.stdout
+    events = [json.loads(line) for line in log.read_text().splitlines()]
+    assert [events[0]["event"], events[-1]["event"]] == ["start", "end"]
+    plan = json.loads(target.read_text())
+    assert plan["effort"]["certified"]
+    assert plan["objective"] == events[-1]["objective"]
+    plain = run("solve", str(files / "stock.mps"), "--no-presolve", "--json", "-")
+    assert json.loads(plain.stdout)["objective"] == pytest.approx(plan["objective"], rel=1e-12)
+    missing = run("solve", str(files / "stock.mps"), "--log", str(files / "nowhere" / "run.jsonl"))
+    assert missing.exit_code == 2
+    assert "cannot be written" in missing.output
+
+
+def test_the_exact_check_says_that_it_is_for_linear_models(files: Path) -> None:
+    assert "checks linear models" in run("solve", str(files / "hard.mps"), "--exact", "--time-limit", "0").output
 
 
 @pytest.mark.parametrize(

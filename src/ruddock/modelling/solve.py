@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import signal
 import threading
+import warnings
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -16,7 +17,7 @@ from scipy.sparse import csr_matrix, vstack
 
 from ruddock.engine.outcome import Limits, Method, Options, Outcome, Progress
 from ruddock.engine.solve import solve
-from ruddock.errors import FormatError, ModelError
+from ruddock.errors import FormatError, ModelError, RuddockWarning
 from ruddock.modelling.formulation import Formulation, Objective
 from ruddock.modelling.plan import Plan
 from ruddock.problem import Problem
@@ -41,6 +42,12 @@ def solve_model(
     for name, value in (("time_limit", time_limit), ("gap", gap), ("node_limit", node_limit)):
         if value is not None and not value >= 0:
             raise ModelError(f"{name} must be 0 or more, not {value!r}")
+    if options is not None and options.exact and any(family.marks.any() for family in formulation.decisions):
+        warnings.warn(
+            "exact=True checks linear models; this one has whole-number or semicontinuous decisions and is not checked",
+            RuddockWarning,
+            stacklevel=3,
+        )
     objectives: list[Objective | None] = list(formulation.objectives) or [None]
     with interruptible() as interrupted, _logged(log) as on_event:
         limits = Limits(

@@ -44,6 +44,7 @@ from ruddock.problem import Floats, Ints, Problem
 BUDGET = 4_000_000  # entries touched per epoch: about 20 ms of compiled work
 ROUNDS = 25  # changes between methods before giving up
 TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
+LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility cannot be proven
 NO_LIMIT = 2**62
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
 STUCK = 5  # what a kernel returns then
@@ -282,6 +283,10 @@ class LinearSolver:
                 outcome = self._verdict(kernel, result)
                 if outcome is not None:
                     break
+                if result == 2 and core.primal_tolerance < LOOSEST:
+                    # no proof holds, so near to feasible: what is left may be within the stated tolerance
+                    core.primal_tolerance = min(10.0 * core.primal_tolerance, LOOSEST)
+                    continue
                 stuck += 1
         self._codes = self._code.copy()
         self.counters.bound_flips = int(self._dual.flips + self._primal.flips)
