@@ -21,7 +21,10 @@ class _Type:
 
 double = _Type()
 int = _Type()
+uint = _Type()
 longlong = _Type()
+ulonglong = _Type()
+const = _Type()
 schar = _Type()
 uchar = _Type()
 bint = _Type()
@@ -32,4 +35,9 @@ gil = nullcontext()
 
 def declare(kind: object, value: Any = None) -> Any:
     """Return the value that a typed declaration starts with."""
+    return value
+
+
+def cast(kind: object, value: Any) -> Any:
+    """Return the value; Python's numbers need no other type."""
     return value
