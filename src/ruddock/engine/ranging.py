@@ -1,0 +1,185 @@
+"""Sensitivity of an optimal plan: true prices and ranges, whatever the basis.
+
+All answers come from small changes of two linear problems and so belong to the optimal value and the plan,
+not to one basis among many (Koltai and Terlaky 2000):
+
+- the *tangent problem*: directions ``h`` in which the plan can move, at least cost. With one limit moved by
+  one unit its least cost is the price of that unit; with one component of ``h`` held at 1 it is how far that
+  coefficient can fall before the plan gives way;
+- the *optimal face*, on which a limit is moved as far as its price stays true.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.sparse import csr_matrix, vstack
+
+from ruddock.engine.outcome import FEASIBILITY, Basis, Outcome
+from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.problem import Floats, Problem
+
+SAME_PRICE = 1e-9  # relative: prices nearer to zero, or to one another, are the same
+
+
+@dataclass(frozen=True)
+class Side:
+    """What moving a limit one way does.
+
+    Attributes
+    ----------
+    price : change of the minimised objective per unit more of the limit; infinite if there is no plan at all
+    reach : how far, as a distance, the limit can move at that price; infinite if nothing ends it
+    ends : ``price`` (another price follows), ``no plan`` (nothing is feasible beyond), or ``never``
+    """
+
+    price: float
+    reach: float
+    ends: str
+
+
+class Ranging:
+    """Prices and ranges of a linear problem around an optimal plan.
+
+    Parameters
+    ----------
+    problem : Problem
+        Kinds are ignored.
+    outcome : Outcome
+        Optimal, with a basis.
+    """
+
+    def __init__(self, problem: Problem, outcome: Outcome) -> None:
+        assert outcome.x is not None and outcome.activity is not None and outcome.basis is not None
+        self.problem, self.outcome = problem, outcome
+        self.x, self.activity = outcome.x, outcome.activity
+        p = problem
+        at_lower, at_upper = _at(self.x, p.lower), _at(self.x, p.upper)
+        self.row_low, self.row_high = _at(self.activity, p.row_lower), _at(self.activity, p.row_upper)
+        self._tangent = LinearSolver(
+            replace(
+                p,
+                kinds=np.zeros_like(p.kinds),
+                lower=np.where(at_lower, 0.0, -np.inf),
+                upper=np.where(at_upper, 0.0, np.inf),
+                row_lower=np.where(self.row_low, 0.0, -np.inf),
+                row_upper=np.where(self.row_high, 0.0, np.inf),
+                offset=0.0,
+            )
+        )
+        self._basis = outcome.basis
+
+    def _direction(self) -> Outcome:
+        """Solve the tangent problem as it stands, from the plan's basis."""
+        self._tangent.basis = self._basis
+        return self._tangent.solve()
+
+    # ------------------------------------------------------------------ limits
+
+    def price(self, row: int, side: str, step: float) -> float:
+        """Return the price of a limit for a small move.
+
+        Parameters
+        ----------
+        row : int
+        side : ``lower``, ``upper`` or ``both`` (an equation)
+        step : 1.0 for more of the limit, -1.0 for less
+        """
+        binding = {"lower": self.row_low, "upper": self.row_high, "both": self.row_low}[side][row]
+        if not binding:
+            return 0.0
+        before = (self._tangent.problem.row_lower[row], self._tangent.problem.row_upper[row])
+        low = step if side in ("lower", "both") else before[0]
+        high = step if side in ("upper", "both") else before[1]
+        if low > high:
+            return step * np.inf  # the other limit of the same row is in the way
+        self._tangent.change_limits(row, low, high)
+        outcome = self._direction()
+        self._tangent.change_limits(row, *before)
+        if outcome.status != "optimal":
+            return step * np.inf
+        return step * outcome.objective + 0.0 if abs(outcome.objective) > SAME_PRICE else 0.0
+
+    def side(self, row: int, side: str, step: float) -> Side:
+        """Return price and reach of a limit for moves one way."""
+        price = self.price(row, side, step)
+        if np.isinf(price):
+            return Side(price, 0.0, "no plan")
+        relaxing = (step > 0) if side == "upper" else (step < 0)
+        if price == 0.0 and relaxing and side != "both":
+            return Side(0.0, np.inf, "never")
+        return self._reach(row, side, step, price)
+
+    def _reach(self, row: int, side: str, step: float, price: float) -> Side:
+        """Move a limit as far as its price holds: along the plans that are optimal at that price."""
+        p = self.problem
+        limit = p.row_lower[row] if side == "lower" else p.row_upper[row]
+        own = csr_matrix(p.matrix())[row]
+        line = csr_matrix(p.costs - price * own.toarray()[0])
+        value = float(p.costs @ self.x) - price * float(limit)
+        low, high = p.row_lower.copy(), p.row_upper.copy()
+        if side != "upper":
+            low[row] = -np.inf
+        if side != "lower":
+            high[row] = np.inf
+        extended = Problem.build(
+            vstack([p.matrix(), line], format="csc"),
+            np.append(low, -np.inf),
+            np.append(high, value + 1e-12 * max(1.0, abs(value))),
+            p.lower,
+            p.upper,
+            -step * own.toarray()[0],
+        )
+        solver = LinearSolver(extended)
+        solver.basis = Basis(self._basis.columns, np.append(self._basis.rows, np.int8(0)))
+        outcome = solver.solve()
+        if outcome.status == "unbounded":
+            return Side(price, np.inf, "never")
+        if outcome.status != "optimal" or outcome.activity is None:
+            return Side(price, 0.0, "price")
+        reach = max(0.0, step * (float(outcome.activity[row]) - float(limit)))
+        if side != "both" and (step > 0) == (side == "upper"):
+            return Side(price, reach, "price")  # more room never leaves without a plan
+        # tightened further: does anything feasible remain, whatever it costs?
+        solver.change_limits(p.m, -np.inf, np.inf)
+        farthest = solver.solve()
+        if farthest.status == "optimal" and farthest.activity is not None:
+            room = step * (float(farthest.activity[row]) - float(limit))
+            if room <= reach + FEASIBILITY * max(1.0, abs(reach)):
+                return Side(price, reach, "no plan")
+        return Side(price, reach, "price")
+
+    # ------------------------------------------------------------------ coefficients
+
+    def room(self, column: int, step: float) -> tuple[float, Floats | None]:
+        """Return how far a cost can move one way with the plan still optimal, and what then moves.
+
+        Parameters
+        ----------
+        column : int
+        step : 1.0 for a higher cost, -1.0 for a lower one
+
+        Returns
+        -------
+        room : float
+            As a distance; infinite if the plan stays optimal whatever the cost.
+        direction : array (n,) or None
+            The change of all columns, per unit of this one, that pays beyond.
+        """
+        lower, upper = self._tangent.lower[column], self._tangent.upper[column]
+        if (step > 0 and lower == 0.0) or (step < 0 and upper == 0.0):
+            return np.inf, None  # a higher cost does not drive a column below its lower bound
+        self._tangent.change_bounds(column, -step, -step)
+        outcome = self._direction()
+        self._tangent.change_bounds(column, lower, upper)
+        if outcome.status != "optimal" or outcome.x is None:
+            return np.inf, None
+        return max(0.0, outcome.objective), outcome.x
+
+
+def _at(values: Floats, limits: Floats) -> np.ndarray:
+    """Say which values are at their limit, within the tolerance."""
+    with np.errstate(invalid="ignore"):
+        distance = np.abs(values - limits)
+    return np.isfinite(limits) & (distance <= FEASIBILITY * np.maximum(1.0, np.abs(limits)))
