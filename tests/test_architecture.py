@@ -15,6 +15,8 @@ DELEGATES = {
     ("modelling/model.py", "insight"),  # model.check
     ("modelling/model.py", "reporting"),  # model.algebra
     ("insight/findings.py", "reporting"),  # str(findings)
+    ("modelling/plan.py", "insight"),  # plan.sensitivity
+    ("insight/sensitivity.py", "reporting"),  # str(sensitivity), notebook HTML
     ("modelling/plan.py", "reporting"),  # str(plan), notebook HTML, explanations
     ("modelling/describe.py", "reporting"),  # str(description)
 }

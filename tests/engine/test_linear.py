@@ -297,3 +297,13 @@ def test_a_breakpoint_very_far_away_is_met() -> None:
     # near parallel rows: steps of 1e9 and more, whose ratio times the pivot rounds below the distance
     outcome = LinearSolver(random_lp("near-parallel", 5010, 60, 90, "unbounded")).solve(method="primal")
     assert outcome.status == "unbounded"
+
+
+def test_changed_costs_can_leave_no_best_plan() -> None:
+    solver = LinearSolver(Problem.build([[1.0, -1.0]], [0], [0], [0, 0], [inf, inf], [1, 1]))
+    assert solver.solve().status == "optimal"
+    solver.change_costs(0, -2.0)
+    outcome = solver.solve()
+    assert outcome.status == "unbounded"
+    assert outcome.ray is not None
+    assert (outcome.ray > 0).all()

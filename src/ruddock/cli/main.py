@@ -178,6 +178,33 @@ def _solve_and_show(model: Model, how: SolveOptions) -> Plan:
 
 @main.command()
 @model_argument
+@click.argument("names", nargs=-1)
+@click.option("--json", "json_path", metavar="FILE", help="Write the ranges as JSON; - is standard output.")
+def ranges(model: Path, data: dict[str, str], names: tuple[str, ...], json_path: str | None) -> None:
+    """Tell what the limits of MODEL are worth and for how far, and how far coefficients may move.
+
+    NAMES are constraints and decisions to work out, families or members; all by default.
+    """
+    from ruddock.cli.show import show, show_progress
+    from ruddock.formats import read
+    from ruddock.reporting.sensitivity import sensitivity_parts
+    from ruddock.reporting.text import plan_parts
+
+    built = read(model, data)
+    with show_progress(built) as listener:
+        plan = built.solve(on_progress=listener)
+    told = sys.stderr if json_path == "-" else None
+    if plan.status != "optimal":
+        show(plan_parts(plan), told)
+        raise click.exceptions.Exit(1)
+    found = plan.sensitivity(names or None)
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    show(sensitivity_parts(found), told)
+
+
+@main.command()
+@model_argument
 @click.option("--json", "json_path", metavar="FILE", help="Write the findings as JSON; - is standard output.")
 def check(model: Path, data: dict[str, str], json_path: str | None) -> None:
     """Look for what is probably wrong in MODEL, before any solve.

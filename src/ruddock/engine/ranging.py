@@ -20,6 +20,7 @@ from ruddock.engine.outcome import FEASIBILITY, Basis, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.problem import Floats, Problem
 
+ROUNDING = 1e-11  # relative error of a price that is allowed for
 SAME_PRICE = 1e-9  # relative: prices nearer to zero, or to one another, are the same
 
 
@@ -51,11 +52,14 @@ class Ranging:
     """
 
     def __init__(self, problem: Problem, outcome: Outcome) -> None:
-        assert outcome.x is not None and outcome.activity is not None and outcome.basis is not None
+        assert outcome.x is not None
+        assert outcome.activity is not None
+        assert outcome.basis is not None
         self.problem, self.outcome = problem, outcome
         self.x, self.activity = outcome.x, outcome.activity
         p = problem
         at_lower, at_upper = _at(self.x, p.lower), _at(self.x, p.upper)
+        self.at_lower = at_lower
         self.row_low, self.row_high = _at(self.activity, p.row_lower), _at(self.activity, p.row_upper)
         self._tangent = LinearSolver(
             replace(
@@ -116,7 +120,10 @@ class Ranging:
         p = self.problem
         limit = p.row_lower[row] if side == "lower" else p.row_upper[row]
         own = csr_matrix(p.matrix())[row]
-        line = csr_matrix(p.costs - price * own.toarray()[0])
+        entries = own.toarray()[0]
+        line = p.costs - price * entries
+        # what is left by rounding of the price would end a move that has no end
+        line[np.abs(line) <= ROUNDING * (np.abs(p.costs) + np.abs(price * entries))] = 0.0
         value = float(p.costs @ self.x) - price * float(limit)
         low, high = p.row_lower.copy(), p.row_upper.copy()
         if side != "upper":
@@ -124,12 +131,12 @@ class Ranging:
         if side != "lower":
             high[row] = np.inf
         extended = Problem.build(
-            vstack([p.matrix(), line], format="csc"),
+            vstack([p.matrix(), csr_matrix(line)], format="csc"),
             np.append(low, -np.inf),
-            np.append(high, value + 1e-12 * max(1.0, abs(value))),
+            np.append(high, value),
             p.lower,
             p.upper,
-            -step * own.toarray()[0],
+            -step * entries,
         )
         solver = LinearSolver(extended)
         solver.basis = Basis(self._basis.columns, np.append(self._basis.rows, np.int8(0)))
@@ -175,7 +182,8 @@ class Ranging:
         self._tangent.change_bounds(column, lower, upper)
         if outcome.status != "optimal" or outcome.x is None:
             return np.inf, None
-        return max(0.0, outcome.objective), outcome.x
+        room = outcome.objective if outcome.objective > SAME_PRICE * (1.0 + abs(self.problem.costs[column])) else 0.0
+        return room, outcome.x
 
 
 def _at(values: Floats, limits: Floats) -> np.ndarray:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
@@ -15,6 +16,9 @@ from ruddock.modelling.decisions import Decisions
 from ruddock.modelling.expression import Expression, Term
 from ruddock.modelling.formulation import Constraints, Formulation, Objective
 from ruddock.problem import Floats
+
+if TYPE_CHECKING:
+    from ruddock.insight.sensitivity import Sensitivity
 
 ZERO = 1e-9  # decisions nearer to zero than this count as not used
 SOLVE_AGAIN = {
@@ -324,6 +328,29 @@ class Plan:
             index=pd.Index(self.formulation.constraint_names, name="constraint"),
         )
         return frame[frame["binding"]] if binding else frame
+
+    # ------------------------------------------------------------------ sensitivity
+
+    def sensitivity(self, names: Iterable[str] | None = None) -> Sensitivity:
+        """Return what limits are worth and for how far, and how far coefficients may move.
+
+        With whole-number decisions, these are held at their values, and the answer says so.
+
+        Parameters
+        ----------
+        names : iterable of str, optional
+            Constraints and decisions to work out, families or members; all by default.
+
+        Raises
+        ------
+        NoPlanError
+            If there is no best plan.
+        ModelError
+            If a name is unknown, or there are too many to work out unnamed.
+        """
+        from ruddock.insight.sensitivity import sensitivity
+
+        return sensitivity(self, names)
 
     # ------------------------------------------------------------------ explanations
 

@@ -63,7 +63,7 @@ def solve_model(
         for objective in objectives:
             problem = formulation.problem(objective)
             limits.on_progress = _in_sense(on_progress, objective)
-            outcome = _trimmed(solve(_with_kept(problem, formulation, kept), limits, options), problem.m)
+            outcome = _trimmed(solve(with_kept(problem, formulation, kept), limits, options), problem.m)
             if outcome.status != "optimal" or objective is None:
                 break
             kept.append((objective, outcome.objective))
@@ -79,7 +79,7 @@ def _in_sense(told: Callable[[Progress], None] | None, objective: Objective | No
     return lambda p: listener(replace(p, best=-p.best, bound=-p.bound))
 
 
-def _with_kept(problem: Problem, formulation: Formulation, kept: list[tuple[Objective, float]]) -> Problem:
+def with_kept(problem: Problem, formulation: Formulation, kept: list[tuple[Objective, float]]) -> Problem:
     """Add a row for each objective solved before, which holds it at what it reached."""
     if not kept:
         return problem

@@ -458,7 +458,7 @@ class LinearSolver:
         ray[primal.entering] = primal.direction
         ray[np.abs(ray) < 1e-11 * np.abs(ray).max()] = 0.0
         direction = ray[:n] * self._columns
-        if not certificates.ray_holds(self.problem, direction, self.lower, self.upper):
+        if not certificates.ray_holds(replace(self.problem, costs=self.costs), direction, self.lower, self.upper):
             return None
         x, activity = self._values()
         if certificates.feasible(self.problem, x, activity, self.lower, self.upper):
