@@ -205,6 +205,31 @@ def ranges(model: Path, data: dict[str, str], names: tuple[str, ...], json_path:
 
 @main.command()
 @model_argument
+@click.argument("changes", nargs=-1, required=True)
+@click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop each solve after S seconds.")
+@click.option("--json", "json_path", metavar="FILE", help="Write the comparison as JSON; - is standard output.")
+def whatif(
+    model: Path, data: dict[str, str], changes: tuple[str, ...], time_limit: float | None, json_path: str | None
+) -> None:
+    """Solve MODEL as it is and with CHANGES, and show the two side by side.
+
+    CHANGES are words such as supply[Fell]=140, need*=1.1, wax+=20, shelf=off, hampers.upper=60,
+    hampers.kind=integer, margin.jars=4.5 (a coefficient), or a data table of a .rdk model.
+    """
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+    from ruddock.reporting.what_if import what_if_parts
+
+    found = read(model, data).what_if(changes, time_limit=time_limit)
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    show(what_if_parts(found), sys.stderr if json_path == "-" else None)
+    if not found.changed.found:
+        raise click.exceptions.Exit(1)
+
+
+@main.command()
+@model_argument
 @click.option("--json", "json_path", metavar="FILE", help="Write the findings as JSON; - is standard output.")
 def check(model: Path, data: dict[str, str], json_path: str | None) -> None:
     """Look for what is probably wrong in MODEL, before any solve.

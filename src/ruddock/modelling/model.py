@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from numbers import Real
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
     from ruddock.engine.outcome import Method, Progress
     from ruddock.insight.findings import Findings
+    from ruddock.insight.what_if import WhatIf
+    from ruddock.modelling.changes import Change
     from ruddock.modelling.describe import Description
     from ruddock.modelling.plan import Plan
 
@@ -58,6 +60,8 @@ class Model:
         self.name = name
         self.columns = 0  # decision numbers given out so far; they are never given again
         self.notes: list[str] = []  # how tables were read, for show and check
+        self.data_names: tuple[str, ...] = ()  # data tables that can be changed, for models read from text
+        self.again: Callable[[Sequence[Change]], Model] | None = None  # reads such a model with its data changed
         self.implied: tuple[str, ...] = ()  # decisions that no heading declares
         self.ignored = 0  # data entries outside the families they were multiplied with
         self.axes: dict[str, Axis] = {}
@@ -328,6 +332,28 @@ class Model:
         from ruddock.insight.checks import check_model
 
         return check_model(self)
+
+    def what_if(self, changes: Mapping[str, float | str] | Iterable[str], **solve: Any) -> WhatIf:
+        """Solve the model as it is and with some changes, and set the two side by side.
+
+        Parameters
+        ----------
+        changes : dict or words
+            By name: a limit ``{"supply[Fell]": 140}`` or a family of them ``{"need": "*1.1"}`` (also ``"+10"``,
+            ``"-10"``, ``"off"``); ``"supply.lower"`` and ``.upper`` for one side; ``"hampers.upper"``, ``.lower`` and
+            ``.kind`` of decisions; ``"extraction.jars"`` for a coefficient in a constraint, an objective or a part
+            of it; data tables of a model read from ``.rdk``. Words say the same: ``["need*=1.1", "shelf=off"]``.
+        **solve
+            As for `solve`.
+
+        Raises
+        ------
+        ModelError
+            If a change cannot be read, names nothing of the model, or does not fit what it names.
+        """
+        from ruddock.insight.what_if import what_if
+
+        return what_if(self, changes, **solve)
 
     def algebra(self, name: str | None = None) -> str:
         """Return the model written out as algebra, data filled in and long families elided.

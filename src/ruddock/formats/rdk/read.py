@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -18,6 +18,7 @@ from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
 from ruddock.formats.rdk.grammar import Tree, meaning, parse
 from ruddock.formats.rdk.source import Entry, Section, Source, split
 from ruddock.modelling.axis import Axis
+from ruddock.modelling.changes import Change
 from ruddock.modelling.data import Data, as_data
 from ruddock.modelling.expression import Expression
 from ruddock.modelling.model import Model
@@ -60,17 +61,31 @@ def read_rdk(path: Path, replace: Mapping[str, str | Path] | None = None) -> Mod
     FormatError
         With file, line, column and the line; further errors follow in the same message.
     """
-    return read_rdk_text(read_text(path), str(path), path.parent, replace)
+    text = read_text(path)
+    model = read_rdk_text(text, str(path), path.parent, replace)
+    model.again = lambda changes: read_rdk_text(text, str(path), path.parent, replace, changes)
+    return model
 
 
-def read_rdk_text(text: str, name: str, folder: Path, replace: Mapping[str, str | Path] | None = None) -> Model:
-    """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are."""
-    return _Reader(Source(name, text.splitlines()), folder, dict(replace or {})).read()
+def read_rdk_text(
+    text: str,
+    name: str,
+    folder: Path,
+    replace: Mapping[str, str | Path] | None = None,
+    changes: Sequence[Change] = (),
+) -> Model:
+    """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are.
+
+    ``changes`` are made to its data, before other data is computed from them.
+    """
+    return _Reader(Source(name, text.splitlines()), folder, dict(replace or {}), changes).read()
 
 
 class _Reader:
-    def __init__(self, source: Source, folder: Path, replace: dict[str, str | Path]) -> None:
-        self.source, self.folder, self.replace = source, folder, replace
+    def __init__(
+        self, source: Source, folder: Path, replace: dict[str, str | Path], changes: Sequence[Change] = ()
+    ) -> None:
+        self.source, self.folder, self.replace, self.changes = source, folder, replace, changes
         self.errors: list[FormatError] = []
         self.names = Names(Model(Path(source.path).stem or "model"))
         self.unnamed = 0
@@ -117,6 +132,7 @@ class _Reader:
             self.errors.sort(key=lambda error: (error.line or 0, error.column or 0))
             raise together(self.errors)
         self.model.implied = tuple(self.names.implied or ())
+        self.model.data_names = tuple(self.names.data)
         return self.model
 
     def each(self, section: Section, read: Callable[[Entry], None]) -> None:
@@ -268,7 +284,20 @@ class _Reader:
                     held = tables.inline(entry.text[at:], axes, head.unit)
                 except tables.SlipError as slip:
                     raise self.source.error(str(slip), entry, at + slip.offset) from None
-        self.names.data[head.name] = held
+        self.names.data[head.name] = self.changed(head.name, held)
+
+    def changed(self, name: str, held: Data) -> Data:
+        """Return data with the changes that name it."""
+        for change in self.changes:
+            if change.family != name:
+                continue
+            own = change.members(name, held.cells)
+            if not own.any():
+                raise ModelError(f"{change}: {name} holds no number there")
+            values = held.values.copy()
+            values[own] = change.applied(values[own])
+            held = Data(held.cells, values, held.unit, held.fill)
+        return held
 
     def computed(self, entry: Entry, at: int, head: Head, axes: tuple[Axis, ...]) -> Data:
         value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))

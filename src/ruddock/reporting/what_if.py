@@ -1,0 +1,86 @@
+"""A base plan and a changed one, side by side."""
+
+from __future__ import annotations
+
+from html import escape
+
+from ruddock.errors import listed
+from ruddock.insight.what_if import WhatIf
+from ruddock.reporting.text import headline, to_text
+from ruddock.tables import Table, amount, capped, number
+
+MOST_ROWS = 30
+
+
+def what_if_parts(found: WhatIf) -> list[str | Table]:
+    """Return the comparison as sentences and tables."""
+    base, changed = found.base, found.changed
+    parts: list[str | Table] = [f"What if {listed([str(change) for change in found.changes], 12)}?"]
+    if not (base.found and changed.found):
+        return [*parts, f"As it is: {headline(base)}", f"Changed: {headline(changed)}"]
+    unit, name = base.unit, base.objective_name or "the objective"
+    better = (found.difference > 0) == (base.sense == "maximize")
+    if abs(found.difference) <= 1e-9 * max(1.0, abs(base.objective)):
+        verdict = f"{name} stays {amount(base.objective, unit)}."
+    else:
+        word = "better" if better else "worse"
+        verdict = (
+            f"{name} goes from {amount(base.objective, unit)} to {amount(changed.objective, unit)}: "
+            f"{amount(abs(found.difference), unit)} {word}."
+        )
+    parts.append(verdict[0].upper() + verdict[1:])
+    for plan, which in ((base, "as it is"), (changed, "changed")):
+        if plan.status != "optimal":
+            parts.append(f"The plan {which} is not proven the best: {headline(plan)}")
+    if found.predicted is not None:
+        parts.append(_prediction(found))
+    if len(found.breakdown()) > 1:
+        rows = [
+            (str(part), *(amount(value, unit) for value in values))
+            for part, values in zip(found.breakdown().index, found.breakdown().to_numpy(float).tolist(), strict=True)
+        ]
+        parts.append(Table(f"What {name} is made of", ["part", ">as it is", ">changed", ">difference"], rows))
+    parts.append(_moved(found))
+    parts += _binding(found)
+    return parts
+
+
+def _prediction(found: WhatIf) -> str:
+    assert found.predicted is not None
+    text = f"The prices of the plan as it is predicted {amount(found.predicted, found.base.unit)}"
+    exact = abs(found.predicted - found.changed.objective) <= 1e-7 * max(1.0, abs(found.changed.objective))
+    text += ", which is what came out." if exact else ": the change goes beyond the range in which they hold."
+    if found.share is not None:
+        text += f" Together the changes use {found.share:.0%} of their ranges"
+        text += " (up to 100 %, the prediction is certain)." if found.share <= 1 else "."
+    return text
+
+
+def _moved(found: WhatIf) -> str | Table:
+    frame = found.moved()
+    if not len(frame):
+        return "No decision moves."
+    shown, more = capped(list(zip(frame.index, frame.to_numpy(float).tolist(), strict=True)), MOST_ROWS)
+    rows = [(str(name), *(number(value) for value in values)) for name, values in shown]
+    return Table("Decisions that move", ["decision", ">as it is", ">changed", ">difference"], rows, more=more)
+
+
+def _binding(found: WhatIf) -> list[str | Table]:
+    frame = found.binding()
+    parts: list[str | Table] = []
+    for now, told in (("binds", "Begin to bind"), ("has slack", "No longer bind")):
+        names = [str(name) for name in frame.index[frame["now"] == now]]
+        if names:
+            parts.append(f"{told}: {listed(names, 12)}.")
+    return parts
+
+
+def what_if_text(found: WhatIf) -> str:
+    """Return the comparison as plain text."""
+    return to_text(what_if_parts(found))
+
+
+def what_if_html(found: WhatIf) -> str:
+    """Return the comparison as an HTML fragment, all text escaped."""
+    parts = (part.to_html() if isinstance(part, Table) else f"<p>{escape(part)}</p>" for part in what_if_parts(found))
+    return "<div>" + "".join(parts) + "</div>"
