@@ -12,11 +12,15 @@ SOURCE = Path(rk.__file__).parent if (Path(rk.__file__).parent / "problem.py").e
 LAYERS = ["errors", "tables", "problem", "engine", "modelling", "formats", "demos", "insight", "reporting", "cli"]
 DELEGATES = {
     ("modelling/model.py", "formats"),  # model.write
-    ("modelling/model.py", "insight"),  # model.check
+    ("modelling/model.py", "insight"),  # model.check, what_if, sweep, reach, appraise
     ("modelling/model.py", "reporting"),  # model.algebra
     ("insight/findings.py", "reporting"),  # str(findings)
     ("modelling/plan.py", "insight"),  # plan.sensitivity
     ("insight/sensitivity.py", "reporting"),  # str(sensitivity), notebook HTML
+    ("insight/what_if.py", "reporting"),
+    ("insight/sweep.py", "reporting"),
+    ("insight/reach.py", "reporting"),
+    ("insight/appraisal.py", "reporting"),
     ("modelling/plan.py", "reporting"),  # str(plan), notebook HTML, explanations
     ("modelling/describe.py", "reporting"),  # str(description)
 }

@@ -243,3 +243,56 @@ def test_uncompiled_kernels_solve_the_demos_with_one_warning(tmp_path: Path) -> 
     assert [float(v) for v in values.split()] == [round(demos.build(n).solve().objective, 4) for n in demos.DEMOS]
     assert "kernels interpreted (slow)" in version
     assert done.stderr.count("the kernels are not compiled") == 1
+
+
+PACKING = """
+model Packing week
+
+decisions
+  jars, mead >= 0
+  hampers    0 .. 40
+
+maximize margin (£)
+  4.2 jars + 9.5 mead + 31 hampers
+
+require
+  extraction (hour) : 0.5 jars + 1.2 mead <= 640
+  wax (kg)          : 0.1 jars + 2 hampers <= 150
+  shelf             : 10 <= jars - mead <= 200
+"""
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "told", "form"),
+    [
+        (["ranges"], 0, "one more hour earns £8.06, up to 950 hour", "ruddock-ranges/1"),
+        (["ranges", "wax"], 0, "without end", "ruddock-ranges/1"),
+        (["whatif", "extraction=700", "wax+=20"], 0, "£483.53 better", "ruddock-what-if/1"),
+        (["whatif", "hampers.upper=5", "shelf=off"], 0, "No longer bind: shelf", "ruddock-what-if/1"),
+        (["whatif", "extraction=-1"], 1, "no plan exists", "ruddock-what-if/1"),
+        (["sweep", "extraction", "0", "1200"], 0, "Plans exist from 5 to 1,200 hour", "ruddock-sweep/1"),
+        (["reach", "extraction", "--objective", "6000"], 0, "at least 586.4234 hour", "ruddock-reach/1"),
+        (["reach", "extraction", "--target", "jars=800"], 0, "at least 1,120 hour", "ruddock-reach/1"),
+        (["reach", "wax", "--objective", "9000"], 1, "This is proven", "ruddock-reach/1"),
+    ],
+)
+def test_questions_after_the_plan(tmp_path: Path, words: list[str], code: int, told: str, form: str) -> None:
+    path, target = tmp_path / "packing.rdk", tmp_path / "answer.json"
+    path.write_text(PACKING)
+    result = run(words[0], str(path), *words[1:], "--json", str(target))
+    assert result.exit_code == code, result.output
+    assert told in " ".join(result.stdout.split())
+    assert json.loads(target.read_text(), parse_constant=pytest.fail)["format"] == form
+
+
+def test_a_hand_made_plan_is_appraised(tmp_path: Path) -> None:
+    path, values = tmp_path / "packing.rdk", tmp_path / "hand.csv"
+    path.write_text(PACKING)
+    values.write_text("decision,value\njars,500\nmead,200\nhampers,45\n")
+    result = run("appraise", str(path), str(values), "--json", "-")
+    assert result.exit_code == 1
+    found = json.loads(result.stdout)
+    assert [v["where"] for v in found["violations"]] == ["shelf", "hampers"]
+    assert found["gain"] == pytest.approx(6431.7647 - 5395, abs=1e-3)
+    values.write_text("decision,value\njars,300\nmead,200\n")
+    assert run("appraise", str(path), str(values)).exit_code == 0

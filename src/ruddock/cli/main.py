@@ -230,6 +230,86 @@ def whatif(
 
 @main.command()
 @model_argument
+@click.argument("limit")
+@click.argument("start", type=float)
+@click.argument("stop", type=float)
+@click.option("--points", type=click.IntRange(min=2), default=25, help="How many, for whole-number models.")
+@click.option("--json", "json_path", metavar="FILE", help="Write the sweep as JSON; - is standard output.")
+def sweep(
+    model: Path, data: dict[str, str], limit: str, start: float, stop: float, points: int, json_path: str | None
+) -> None:
+    """Follow the objective of MODEL as LIMIT goes from START to STOP; exact for linear models."""
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+    from ruddock.reporting.sweep import sweep_parts
+
+    found = read(model, data).sweep(limit, start, stop, points=points)
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    show(sweep_parts(found), sys.stderr if json_path == "-" else None)
+    if not len(found.points):
+        raise click.exceptions.Exit(1)
+
+
+@main.command()
+@model_argument
+@click.argument("limit")
+@click.option("--objective", type=float, metavar="VALUE", help="A value the objective shall be at least as good as.")
+@click.option("--target", "targets", multiple=True, metavar="NAME=VALUE", help="A quantity or decision to reach.")
+@click.option("--json", "json_path", metavar="FILE", help="Write the answer as JSON; - is standard output.")
+def reach(
+    model: Path,
+    data: dict[str, str],
+    limit: str,
+    objective: float | None,
+    targets: tuple[str, ...],
+    json_path: str | None,
+) -> None:
+    """Find the tightest value of LIMIT at which a target is reached, or the proof that none allows it.
+
+    Exit status 1 if no value allows it.
+    """
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+    from ruddock.modelling.changes import parse_changes
+    from ruddock.reporting.sweep import reach_parts
+
+    wanted: dict[str, float] = {}
+    for change in parse_changes(targets):
+        if change.op != "=" or isinstance(change.value, str):
+            raise click.BadParameter(f"{change}: write NAME=VALUE, such as jars=600")
+        wanted[change.target] = change.value
+    found = read(model, data).reach(limit, wanted, objective=objective)
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    show(reach_parts(found), sys.stderr if json_path == "-" else None)
+    if found.value is None:
+        raise click.exceptions.Exit(1)
+
+
+@main.command()
+@model_argument
+@click.argument("values", type=click.Path(path_type=Path))
+@click.option("--json", "json_path", metavar="FILE", help="Write the judgement as JSON; - is standard output.")
+def appraise(model: Path, data: dict[str, str], values: Path, json_path: str | None) -> None:
+    """Judge a plan made by hand: VALUES is a .csv or .xlsx with the columns decision and value.
+
+    Exit status 1 if it breaks a limit.
+    """
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+    from ruddock.reporting.appraisal import appraisal_parts
+
+    found = read(model, data).appraise(values)
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    show(appraisal_parts(found), sys.stderr if json_path == "-" else None)
+    if not found.feasible:
+        raise click.exceptions.Exit(1)
+
+
+@main.command()
+@model_argument
 @click.option("--json", "json_path", metavar="FILE", help="Write the findings as JSON; - is standard output.")
 def check(model: Path, data: dict[str, str], json_path: str | None) -> None:
     """Look for what is probably wrong in MODEL, before any solve.

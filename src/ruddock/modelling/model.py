@@ -24,7 +24,10 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ruddock.engine.outcome import Method, Progress
+    from ruddock.insight.appraisal import Appraisal
     from ruddock.insight.findings import Findings
+    from ruddock.insight.reach import Reach
+    from ruddock.insight.sweep import Sweep
     from ruddock.insight.what_if import WhatIf
     from ruddock.modelling.changes import Change
     from ruddock.modelling.describe import Description
@@ -354,6 +357,66 @@ class Model:
         from ruddock.insight.what_if import what_if
 
         return what_if(self, changes, **solve)
+
+    def sweep(self, limit: str, start: float, stop: float, *, points: int = 25) -> Sweep:
+        """Follow the objective as one limit goes from ``start`` to ``stop``.
+
+        For linear models the answer is exact: all corners of a piecewise-linear function, each found from the
+        price and its reach at the one before. Models with whole numbers are solved at ``points`` values.
+
+        Parameters
+        ----------
+        limit : str
+            A constraint by name, with ``.lower`` or ``.upper`` where it has two limits.
+
+        Raises
+        ------
+        ModelError
+            If there is no such single limit, or the range is empty.
+        """
+        from ruddock.insight.sweep import sweep
+
+        return sweep(self, limit, start, stop, points)
+
+    def reach(
+        self, limit: str, targets: Mapping[str, float] | None = None, *, objective: float | None = None, **solve: Any
+    ) -> Reach:
+        """Find the tightest value of a limit at which a target is reached, or the proof that none allows it.
+
+        Parameters
+        ----------
+        limit : str
+            A constraint by name, with ``.lower`` or ``.upper`` where it has two limits.
+        targets : dict of quantity or decision to value, optional
+            Each to be reached from where it stands in the best plan, upwards or downwards.
+        objective : float, optional
+            A value that the objective shall be at least as good as.
+
+        Raises
+        ------
+        ModelError
+            If a name is unknown or no target is given.
+        """
+        from ruddock.insight.reach import reach
+
+        return reach(self, limit, targets or {}, objective, **solve)
+
+    def appraise(self, values: Mapping[str, float] | pd.Series[float] | str | Path, **solve: Any) -> Appraisal:
+        """Judge a plan made by hand: what it breaks, what it is worth, what optimising gains.
+
+        Parameters
+        ----------
+        values : dict, Series or path of a CSV or workbook with columns ``decision`` and ``value``
+            Decisions by name, ``ship[Fell,Quay]``; those not given count as 0.
+
+        Raises
+        ------
+        DataError, FormatError
+            If a decision is unknown or a value is no number.
+        """
+        from ruddock.insight.appraisal import appraise
+
+        return appraise(self, values, **solve)
 
     def algebra(self, name: str | None = None) -> str:
         """Return the model written out as algebra, data filled in and long families elided.

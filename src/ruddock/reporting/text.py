@@ -192,7 +192,7 @@ def _binding(plan: Plan) -> Table:
     note = ""
     if priced:
         headings.append(f"one unit more of the limit changes {plan.objective_name or 'the objective'} by")
-    elif plan.formulation.objectives:
+    elif plan.formulation.objectives and any(family.marks.any() for family in plan.formulation.decisions):
         note = "Integer decisions move in steps, so limits have no price per unit here."
     return Table(title, headings, rows, note=note if rows else "", more=more)
 
