@@ -18,6 +18,7 @@ DELEGATES = {
     ("modelling/plan.py", "insight"),  # plan.sensitivity
     ("insight/sensitivity.py", "reporting"),  # str(sensitivity), notebook HTML
     ("insight/what_if.py", "reporting"),
+    ("insight/alternatives.py", "reporting"),
     ("insight/sweep.py", "reporting"),
     ("insight/reach.py", "reporting"),
     ("insight/appraisal.py", "reporting"),

@@ -117,22 +117,36 @@ def model_argument(command: click.decorators.FC) -> click.decorators.FC:
 @click.option(
     "--filled", type=click.Path(path_type=Path), metavar="FILE", help="Copy an .xlsx table, values filled in."
 )
+@click.option(
+    "--alternatives", type=click.IntRange(min=0), default=0, metavar="K", help="Show up to K other plans after it."
+)
 def solve(
     model: Path,
     data: dict[str, str],
     filled: Path | None,
+    alternatives: int,
     how: SolveOptions,
 ) -> None:
     """Solve MODEL (.rdk, .mps, .mps.gz, .csv, .xlsx, .json) and show the plan."""
     from ruddock.formats import read
 
     plan = _solve_and_show(read(model, data), how)
+    if alternatives:
+        from ruddock.cli.show import show
+
+        show(_alternatives(plan, alternatives), sys.stderr if how.json_path == "-" else None)
     if filled is not None and plan.found:
         from ruddock.formats.table import fill_table
 
         fill_table(plan, model, filled)
     if not plan.found:
         raise click.exceptions.Exit(1)
+
+
+def _alternatives(plan: Plan, most: int) -> list[str | Table]:
+    from ruddock.reporting.alternatives import alternatives_parts
+
+    return alternatives_parts(plan.alternatives(most)) if plan.status == "optimal" else []
 
 
 @main.command()

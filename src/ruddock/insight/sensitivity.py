@@ -16,6 +16,7 @@ import pandas as pd
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.errors import ModelError, NoPlanError, known
+from ruddock.insight.structure import integral_by_structure
 from ruddock.problem import INTEGER, Problem
 from ruddock.tables import amount, number
 
@@ -48,6 +49,8 @@ class Sensitivity:
         Whether whole-number decisions were held at their values: then prices are those of the rest.
     relaxation : float or None
         For such models the best value with fractions allowed: no plan is better.
+    by_structure : str or None
+        For such models, why whole numbers would come without being asked for, where that is known.
     """
 
     model: str
@@ -59,6 +62,7 @@ class Sensitivity:
     coefficients: pd.DataFrame
     held: bool = False
     relaxation: float | None = None
+    by_structure: str | None = None
 
     def __str__(self) -> str:
         from ruddock.reporting.sensitivity import sensitivity_text
@@ -145,7 +149,8 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None) -> Sensitivity:
     """Work out the sensitivity of a plan; see `Plan.sensitivity`."""
     if not plan.found or plan.status != "optimal":
         raise NoPlanError(f"{plan.model_name}: sensitivity is that of a best plan, and this solve ended {plan.status}")
-    problem = _problem(plan)
+    problem = solved_problem(plan)
+    by_structure = integral_by_structure(problem) if problem.discrete else None
     held = problem.discrete
     relaxation = None
     outcome = plan.outcome
@@ -167,6 +172,7 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None) -> Sensitivity:
         _coefficients(plan, ranging, columns),
         held,
         relaxation,
+        by_structure,
     )
 
 
@@ -180,7 +186,7 @@ def _sign(plan: Plan) -> float:
     return -1.0 if plan.sense == "maximize" else 1.0
 
 
-def _problem(plan: Plan) -> Problem:
+def solved_problem(plan: Plan) -> Problem:
     """Return the problem that the plan solves; objectives solved before keep what they reached."""
     from ruddock.modelling.solve import with_kept
 

@@ -18,6 +18,7 @@ from ruddock.modelling.formulation import Constraints, Formulation, Objective
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
+    from ruddock.insight.alternatives import Alternatives
     from ruddock.insight.sensitivity import Sensitivity
 
 ZERO = 1e-9  # decisions nearer to zero than this count as not used
@@ -351,6 +352,26 @@ class Plan:
         from ruddock.insight.sensitivity import sensitivity
 
         return sensitivity(self, names)
+
+    def alternatives(self, most: int = 3) -> Alternatives:
+        """Return other plans: of a linear model equally good ones, of a whole-number model the next best.
+
+        Parameters
+        ----------
+        most : int
+            How many to look for. Next best plans differ in a whole-number decision.
+
+        Raises
+        ------
+        NoPlanError
+            If there is no best plan.
+        ModelError
+            If whole-number decisions without bounds leave the next best plans unknown.
+        """
+        from ruddock.insight.alternatives import alternatives
+        from ruddock.insight.sensitivity import solved_problem
+
+        return alternatives(self, most, solved_problem(self))
 
     # ------------------------------------------------------------------ explanations
 

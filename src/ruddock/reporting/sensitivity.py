@@ -40,6 +40,8 @@ def _held_note(found: Sensitivity) -> str:
             if gap <= 1e-7 * max(1.0, abs(found.objective))
             else f": whole numbers cost {amount(gap, found.unit)}."
         )
+    if found.by_structure is not None:
+        text += f" They need not even be asked for: {found.by_structure}, so every corner of the model is whole."
     return text
 
 
