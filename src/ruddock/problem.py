@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.sparse import csc_matrix
+from scipy.sparse import csc_matrix, csr_matrix
 
 from ruddock.errors import DataError
 
@@ -70,12 +71,24 @@ class Problem:
         return bool(self.kinds.any())
 
     def matrix(self) -> csc_matrix:
-        """Return ``A`` as a SciPy matrix that shares its arrays."""
+        """Return ``A`` as a SciPy matrix that shares its arrays; it is made once, and nobody writes to it."""
+        return self._matrix
+
+    @cached_property
+    def _matrix(self) -> csc_matrix:
         return csc_matrix((self.values, self.indices, self.starts), shape=(self.m, self.n))
+
+    @cached_property
+    def _transposed(self) -> csr_matrix:
+        return csr_matrix(self._matrix.T)
 
     def activity(self, x: Floats) -> Floats:
         """Return ``Ax``."""
-        return np.asarray(self.matrix() @ x)
+        return np.asarray(self._matrix @ x)
+
+    def priced(self, y: Floats) -> Floats:
+        """Return ``A'y``."""
+        return np.asarray(self._transposed @ y)
 
     def objective(self, x: Floats) -> float:
         """Return the objective, offset included, at ``x``."""

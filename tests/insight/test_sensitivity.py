@@ -64,6 +64,19 @@ def test_whole_numbers_are_held_and_their_cost_is_told() -> None:
     assert held.changed.objective - plan.objective == pytest.approx(2.3)
 
 
+def test_steps_are_solved_with_nothing_held() -> None:
+    model = demos.build("spring-haulage")
+    plan = model.solve()
+    found = plan.sensitivity(["demand", "supply[Fell]"], by=10)
+    assert "truly worth, solved again" in flat(found)
+    for name in found.limits.index:
+        for column, step in (("step_more", "+10"), ("step_less", "-10")):
+            truth = model.what_if({str(name): step}).difference
+            assert found.limits.loc[name, column] == pytest.approx(truth, nan_ok=True)
+    with pytest.raises(rk.ModelError, match="positive amount"):
+        plan.sensitivity(by=0)
+
+
 def uses(plan: rk.Plan) -> list[tuple[str, float]]:
     return [(name, v) for name, v in plan.decisions()["value"].items() if str(name).startswith("used") and v]
 
@@ -108,4 +121,4 @@ def test_plain_data_holds_no_infinity() -> None:
     document = found.as_dict()
     assert document["limits"]["wax"]["up_to"] is None
     assert document["limits"]["extraction"]["up_to"] == pytest.approx(950)
-    assert pd.DataFrame(document["coefficients"]).shape == (6, 3)
+    assert pd.DataFrame(document["coefficients"]).shape == (7, 3)

@@ -193,8 +193,9 @@ def _solve_and_show(model: Model, how: SolveOptions) -> Plan:
 @main.command()
 @model_argument
 @click.argument("names", nargs=-1)
+@click.option("--by", type=float, metavar="STEP", help="Solve again with each binding limit STEP higher and lower.")
 @click.option("--json", "json_path", metavar="FILE", help="Write the ranges as JSON; - is standard output.")
-def ranges(model: Path, data: dict[str, str], names: tuple[str, ...], json_path: str | None) -> None:
+def ranges(model: Path, data: dict[str, str], names: tuple[str, ...], by: float | None, json_path: str | None) -> None:
     """Tell what the limits of MODEL are worth and for how far, and how far coefficients may move.
 
     NAMES are constraints and decisions to work out, families or members; all by default.
@@ -211,7 +212,7 @@ def ranges(model: Path, data: dict[str, str], names: tuple[str, ...], json_path:
     if plan.status != "optimal":
         show(plan_parts(plan), told)
         raise click.exceptions.Exit(1)
-    found = plan.sensitivity(names or None)
+    found = plan.sensitivity(names or None, by=by)
     if json_path is not None:
         _write_json(json_path, found.as_dict())
     show(sensitivity_parts(found), told)

@@ -59,6 +59,7 @@ class Ranging:
         self.x, self.activity = outcome.x, outcome.activity
         p = problem
         at_lower, at_upper = _at(self.x, p.lower), _at(self.x, p.upper)
+        self._rows = csr_matrix(p.matrix())
         self.at_lower = at_lower
         self.row_low, self.row_high = _at(self.activity, p.row_lower), _at(self.activity, p.row_upper)
         self._tangent = LinearSolver(
@@ -72,11 +73,10 @@ class Ranging:
                 offset=0.0,
             )
         )
-        self._basis = outcome.basis
+        self._basis = self._tangent.basis = outcome.basis
 
     def _direction(self) -> Outcome:
-        """Solve the tangent problem as it stands, from the plan's basis."""
-        self._tangent.basis = self._basis
+        """Solve the tangent problem as it stands, from the basis of the last time."""
         return self._tangent.solve()
 
     # ------------------------------------------------------------------ limits
@@ -119,7 +119,7 @@ class Ranging:
         """Move a limit as far as its price holds: along the plans that are optimal at that price."""
         p = self.problem
         limit = p.row_lower[row] if side == "lower" else p.row_upper[row]
-        own = csr_matrix(p.matrix())[row]
+        own = self._rows[row]
         entries = own.toarray()[0]
         line = p.costs - price * entries
         # what is left by rounding of the price would end a move that has no end

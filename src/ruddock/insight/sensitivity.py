@@ -15,7 +15,9 @@ import pandas as pd
 
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, NoPlanError, known
+from ruddock.insight.limits import Limit
 from ruddock.insight.structure import integral_by_structure
 from ruddock.problem import INTEGER, Problem
 from ruddock.tables import amount, number
@@ -42,7 +44,8 @@ class Sensitivity:
         limits between which these hold; ``below`` and ``above``, what comes beyond: another ``price``,
         ``no plan`` or ``never``; unit. For a range the limit is the one nearer to the activity.
     coefficients : DataFrame by decision
-        value, coefficient; ``from`` and ``to``, between which the plan stays the best one; for a decision at its
+        value, coefficient; ``from`` and ``to``, between which the plan stays the best one; reduced_cost, one of
+        several where the plan is degenerate, while ``improvement`` is always the true one; for a decision at its
         lower bound ``improvement``, by how much its coefficient must improve before the plan uses more of
         it, and ``gives_way``, the decisions that then fall. Fixed and held decisions are left out.
     held : bool
@@ -51,6 +54,9 @@ class Sensitivity:
         For such models the best value with fractions allowed: no plan is better.
     by_structure : str or None
         For such models, why whole numbers would come without being asked for, where that is known.
+    by : float or None
+        The step that limits were truly moved by: then ``limits`` has ``step_more`` and ``step_less``, the changes of
+        the objective when the model is solved again; NaN where there is no plan or the limit does not bind.
     """
 
     model: str
@@ -63,6 +69,7 @@ class Sensitivity:
     held: bool = False
     relaxation: float | None = None
     by_structure: str | None = None
+    by: float | None = None
 
     def __str__(self) -> str:
         from ruddock.reporting.sensitivity import sensitivity_text
@@ -145,11 +152,13 @@ class Sensitivity:
         return f"saves {worth}" if better else f"costs {worth}"
 
 
-def sensitivity(plan: Plan, names: Iterable[str] | None = None) -> Sensitivity:
+def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None = None) -> Sensitivity:
     """Work out the sensitivity of a plan; see `Plan.sensitivity`."""
     if not plan.found or plan.status != "optimal":
         raise NoPlanError(f"{plan.model_name}: sensitivity is that of a best plan, and this solve ended {plan.status}")
-    problem = solved_problem(plan)
+    if by is not None and not 0 < by < np.inf:
+        raise ModelError(f"limits are moved by a positive amount, not {by}")
+    problem = whole = solved_problem(plan)
     by_structure = integral_by_structure(problem) if problem.discrete else None
     held = problem.discrete
     relaxation = None
@@ -162,17 +171,21 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None) -> Sensitivity:
         outcome = LinearSolver(problem).solve()
     rows, columns = _chosen(plan, names)
     ranging = Ranging(problem, outcome)
+    limits = _limits(plan, ranging, rows)
+    if by is not None:
+        limits = _with_steps(plan, whole, limits, by)
     return Sensitivity(
         plan.model_name,
         plan.objective_name,
         plan.sense,
         plan.unit,
         plan.objective,
-        _limits(plan, ranging, rows),
+        limits,
         _coefficients(plan, ranging, columns),
         held,
         relaxation,
         by_structure,
+        by,
     )
 
 
@@ -275,9 +288,30 @@ def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
     return pd.DataFrame.from_records(records, columns=columns).set_index("constraint")
 
 
+def _with_steps(plan: Plan, problem: Problem, limits: pd.DataFrame, by: float) -> pd.DataFrame:
+    """Add what moving each binding limit a step up and down truly changes, by solving again."""
+    binding = plan.constraints()["binding"]
+    names = plan.formulation.constraint_names
+    place = {name: i for i, name in enumerate(names)}
+    frame = limits.copy()
+    for column, step in (("step_more", by), ("step_less", -by)):
+        changes = []
+        for name, relation, limit in zip(limits.index, limits["relation"], limits["limit"], strict=True):
+            if not binding[name]:
+                changes.append(np.nan)
+                continue
+            side = {"==": "both", ">=": "lower", "<=": "upper"}[relation]
+            moved = Limit(str(name), place[name], side, limit, None).moved(problem, limit + step)
+            outcome = solve(moved)
+            found = outcome.status == "optimal"
+            changes.append(_sign(plan) * outcome.objective - plan.objective + 0.0 if found else np.nan)
+        frame[column] = changes
+    return frame
+
+
 def _coefficients(plan: Plan, ranging: Ranging, columns: list[int]) -> pd.DataFrame:
     sign = _sign(plan)
-    problem = ranging.problem
+    problem, reduced = ranging.problem, ranging.outcome.reduced
     names = plan.formulation.decision_names
     records = []
     for j in columns:
@@ -295,11 +329,12 @@ def _coefficients(plan: Plan, ranging: Ranging, columns: list[int]) -> pd.DataFr
                 "coefficient": sign * cost + 0.0,
                 "from": min(ends),
                 "to": max(ends),
+                "reduced_cost": np.nan if reduced is None else sign * float(reduced[j]) + 0.0,
                 "improvement": lower if waiting else np.nan,
                 "gives_way": _gives_way(names, entering, j) if waiting else "",
             }
         )
-    labels = ["decision", "value", "coefficient", "from", "to", "improvement", "gives_way"]
+    labels = ["decision", "value", "coefficient", "from", "to", "reduced_cost", "improvement", "gives_way"]
     return pd.DataFrame.from_records(records, columns=labels).set_index("decision")
 
 

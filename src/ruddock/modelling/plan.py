@@ -332,7 +332,7 @@ class Plan:
 
     # ------------------------------------------------------------------ sensitivity
 
-    def sensitivity(self, names: Iterable[str] | None = None) -> Sensitivity:
+    def sensitivity(self, names: Iterable[str] | None = None, *, by: float | None = None) -> Sensitivity:
         """Return what limits are worth and for how far, and how far coefficients may move.
 
         With whole-number decisions, these are held at their values, and the answer says so.
@@ -341,6 +341,9 @@ class Plan:
         ----------
         names : iterable of str, optional
             Constraints and decisions to work out, families or members; all by default.
+        by : float, optional
+            Solve again with each limit that binds this much higher and lower, nothing held: what the step is
+            truly worth.
 
         Raises
         ------
@@ -351,7 +354,7 @@ class Plan:
         """
         from ruddock.insight.sensitivity import sensitivity
 
-        return sensitivity(self, names)
+        return sensitivity(self, names, by)
 
     def alternatives(self, most: int = 3) -> Alternatives:
         """Return other plans: of a linear model equally good ones, of a whole-number model the next best.

@@ -24,6 +24,8 @@ def sensitivity_parts(found: Sensitivity) -> list[str | Table]:
     if told:
         parts.append("\n".join(("Limits most worth moving:", *(f"- {sentence}" for sentence in told))))
     parts.append(_limits(found))
+    if found.by is not None:
+        parts.append(_steps(found, found.by))
     if len(found.coefficients):
         parts.append(_coefficients(found))
     return parts
@@ -48,7 +50,7 @@ def _held_note(found: Sensitivity) -> str:
 def _limits(found: Sensitivity) -> Table:
     frame = found.limits
     columns = ("relation", "limit", "unit", "one_more", "up_to", "above", "one_less", "down_to", "below")
-    rows = [
+    rows: list[tuple[str, ...]] = [
         (
             str(name),
             f"{relation} {number(limit)}",
@@ -71,6 +73,21 @@ def _limits(found: Sensitivity) -> Table:
         f"One more and one less: the change of {found.objective_name or 'the objective'} per unit, as far as it holds."
     )
     return Table("What the limits are worth", headings, shown, note=note, more=more)
+
+
+def _steps(found: Sensitivity, by: float) -> Table:
+    """Return what a step of each limit that binds truly changes."""
+    frame = found.limits[found.limits["slack"].abs() <= 1e-7 * found.limits["limit"].abs().clip(lower=1.0)]
+    columns = ("relation", "limit", "unit", "step_more", "step_less")
+    rows = [
+        (str(name), f"{relation} {number(limit)}", unit, _change(found, more), _change(found, less))
+        for name, relation, limit, unit, more, less in zip(
+            frame.index, *(frame[column].tolist() for column in columns), strict=True
+        )
+    ]
+    shown, more_rows = capped(rows, MOST_ROWS)
+    headings = ["constraint", ">limit", "unit", f">{number(by)} more", f">{number(by)} less"]
+    return Table("What a step is truly worth, solved again with nothing held", headings, shown, more=more_rows)
 
 
 def _change(found: Sensitivity, value: float) -> str:

@@ -389,7 +389,7 @@ class LinearSolver:
         self._core.solve_backward(y)
         y *= self._rows
         y += self.backward(self._basic_residual(y))  # one step of refinement
-        reduced = self.costs - problem.matrix().T @ y
+        reduced = self.costs - problem.priced(y)
         scale = np.maximum(1.0, np.abs(self.costs))
         code = self._code
         wrong = np.where(self.lower < self.upper, _wrong(reduced / scale, code[: problem.n]), 0.0)
@@ -403,7 +403,7 @@ class LinearSolver:
 
     def _basic_residual(self, y: Floats) -> Floats:
         """Return the reduced costs of the basic variables, which exact dual values would make zero."""
-        d = np.concatenate((self.costs - self.problem.matrix().T @ y, y))
+        d = np.concatenate((self.costs - self.problem.priced(y), y))
         return np.asarray(d[self._head])
 
     def _outcome(self, status: Status, x: Floats, activity: Floats, **more: Any) -> Outcome:
