@@ -36,9 +36,17 @@ def what_if_parts(found: WhatIf) -> list[str | Table]:
         parts.append(_prediction(found))
     if len(found.breakdown()) > 1:
         rows = [
-            (str(part), *(amount(value, unit) for value in values))
-            for part, values in zip(found.breakdown().index, found.breakdown().to_numpy(float).tolist(), strict=True)
+            (str(part), amount(old, unit), amount(new, unit), _signed(difference, amount(difference, unit)))
+            for part, old, new, difference in found.breakdown().itertuples(name=None)
         ]
+        rows.append(
+            (
+                "together",
+                amount(base.objective, unit),
+                amount(changed.objective, unit),
+                _signed(found.difference, amount(found.difference, unit)),
+            )
+        )
         parts.append(Table(f"What {name} is made of", ["part", ">as it is", ">changed", ">difference"], rows))
     parts.append(_moved(found))
     parts += _binding(found)
@@ -60,9 +68,16 @@ def _moved(found: WhatIf) -> str | Table:
     frame = found.moved()
     if not len(frame):
         return "No decision moves."
-    shown, more = capped(list(zip(frame.index, frame.to_numpy(float).tolist(), strict=True)), MOST_ROWS)
-    rows = [(str(name), *(number(value) for value in values)) for name, values in shown]
+    shown, more = capped(list(frame.itertuples(name=None)), MOST_ROWS)
+    rows = [
+        (str(name), number(old), number(new), _signed(difference, number(difference)))
+        for name, old, new, difference in shown
+    ]
     return Table("Decisions that move", ["decision", ">as it is", ">changed", ">difference"], rows, more=more)
+
+
+def _signed(value: float, text: str) -> str:
+    return f"+{text}" if value > 0 else text
 
 
 def _binding(found: WhatIf) -> list[str | Table]:
