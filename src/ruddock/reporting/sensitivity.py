@@ -113,7 +113,7 @@ def _coefficients(found: Sensitivity) -> Table:
             number(coefficient),
             "any lower" if np.isinf(low) else number(low),
             "any higher" if np.isinf(high) else number(high),
-            "" if np.isnan(improvement) else number(improvement),
+            "" if np.isnan(improvement) else "nothing helps" if np.isinf(improvement) else number(improvement),
             gives_way,
         )
         for name, value, coefficient, low, high, improvement, gives_way in zip(

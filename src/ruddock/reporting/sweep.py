@@ -65,8 +65,10 @@ def reach_parts(found: Reach) -> list[str | Table]:
         return [f"{found.target}: {found.limit.name} ({now}) does not stand in the way, however tight it is."]
     word = {"upper": "at least", "lower": "at most", "both": "as near as"}[found.limit.side]
     change = found.change or 0.0
-    moved = "as it is" if abs(change) < 1e-9 else f"a change of {'+' if change > 0 else ''}{number(change)}{unit}"
-    head = f"{found.target} needs {found.limit.name} {word} {number(found.value)}{unit} ({now}; {moved})."
+    moved = f"{number(abs(change))}{unit} {'more' if change > 0 else 'less'} than now"
+    if abs(change) < 1e-9:
+        moved = "as it is now"
+    head = f"{found.target} needs {found.limit.name} {word} {number(found.value)}{unit}: {moved}."
     return [head, *(plan_parts(found.plan)[1:] if found.plan is not None else [])]
 
 
