@@ -285,6 +285,16 @@ def test_questions_after_the_plan(tmp_path: Path, words: list[str], code: int, t
     assert json.loads(target.read_text(), parse_constant=pytest.fail)["format"] == form
 
 
+def test_a_row_is_explained_term_by_term(tmp_path: Path) -> None:
+    path = tmp_path / "packing.rdk"
+    path.write_text(PACKING)
+    result = run("explain", str(path), "extraction")
+    assert result.exit_code == 0
+    assert "together" in result.stdout
+    assert "640 hour" in result.stdout
+    assert run("explain", str(path), "extractoin").exit_code == 2
+
+
 def test_a_hand_made_plan_is_appraised(tmp_path: Path) -> None:
     path, values = tmp_path / "packing.rdk", tmp_path / "hand.csv"
     path.write_text(PACKING)

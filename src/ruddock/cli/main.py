@@ -304,6 +304,24 @@ def reach(
 
 @main.command()
 @model_argument
+@click.argument("name")
+def explain(model: Path, data: dict[str, str], name: str) -> None:
+    """Solve MODEL and work out NAME term by term: a constraint, an objective, a part of one, or a quantity."""
+    from ruddock.cli.show import show, show_progress
+    from ruddock.formats import read
+    from ruddock.reporting.text import explanation_table, plan_parts
+
+    built = read(model, data)
+    with show_progress(built) as listener:
+        plan = built.solve(on_progress=listener)
+    if not plan.found:
+        show(plan_parts(plan))
+        raise click.exceptions.Exit(1)
+    show([explanation_table(plan.explain(name))])
+
+
+@main.command()
+@model_argument
 @click.argument("values", type=click.Path(path_type=Path))
 @click.option("--json", "json_path", metavar="FILE", help="Write the judgement as JSON; - is standard output.")
 def appraise(model: Path, data: dict[str, str], values: Path, json_path: str | None) -> None:
