@@ -123,6 +123,7 @@ def test_a_change_without_plan_is_told(haulage: rk.Model) -> None:
         (["used.kind=half"], "write a number"),
         (["need[Bay]=3"], "holds no number there"),
         ({"supply": "off", "haulage.nothing": 3}, "there is no limit, decision or data"),
+        (["haulge.used[Fell]=3"], "did you mean 'haulage'"),
     ],
 )
 def test_changes_that_cannot_be_made_say_why(haulage: rk.Model, change: object, message: str) -> None:

@@ -61,11 +61,21 @@ def _applied(formulation: Formulation, change: Change, data_names: tuple[str, ..
             found = _coefficient(formulation, change, change.target[:at], change.target[at + 1 :])
             if found is not None:
                 return found
-    names = [f.name for f in families] + [m for f in families for m in f.members()] + list(data_names)
-    raise ModelError(
-        f"{change}: there is no limit, decision or data called {base or change.target!r}; "
-        f"{known(base or change.target, list(dict.fromkeys(names)))} (write LIMIT=, DECISION.upper=, "
-        "DECISION.kind=, or ROW.DECISION= for a coefficient)"
+    raise _unknown(formulation, change, data_names)
+
+
+def _unknown(formulation: Formulation, change: Change, data_names: tuple[str, ...]) -> ModelError:
+    """Return the error for a change that names nothing, with what it may have meant."""
+    base, dot, _ = change.target.partition(".")
+    families: list[Constraints | Decisions] = [*formulation.constraints, *formulation.decisions]
+    names = [f.name for f in families if not f.listed] + [m for f in families for m in f.members()]
+    rows = [part for o in formulation.objectives for part in (o.name, *o.parts)]
+    hint = known(base, list(dict.fromkeys([*names, *data_names, *(rows if dot else ())])))
+    if dot and base in (*names, *rows):
+        hint = known(change.target[len(base) + 1 :], [m for f in formulation.decisions for m in f.members()])
+    return ModelError(
+        f"{change}: there is no limit, decision or data of that name; {hint} (write LIMIT=, DECISION.upper=, "
+        "DECISION.kind=, or ROW.DECISION= for a coefficient, where ROW may be the objective or a part of it)"
     )
 
 
