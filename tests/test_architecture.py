@@ -19,6 +19,7 @@ DELEGATES = {
     ("insight/sensitivity.py", "reporting"),  # str(sensitivity), notebook HTML
     ("insight/what_if.py", "reporting"),
     ("insight/alternatives.py", "reporting"),
+    ("insight/diagnosis.py", "reporting"),
     ("insight/sweep.py", "reporting"),
     ("insight/reach.py", "reporting"),
     ("insight/appraisal.py", "reporting"),

@@ -304,6 +304,25 @@ def reach(
 
 @main.command()
 @model_argument
+@click.option("--may-change", multiple=True, metavar="NAME", help="A constraint that a repair may change; all if none.")
+@click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop each search after S seconds.")
+@click.option("--json", "json_path", metavar="FILE", help="Write the diagnosis as JSON; - is standard output.")
+def diagnose(
+    model: Path, data: dict[str, str], may_change: tuple[str, ...], time_limit: float | None, json_path: str | None
+) -> None:
+    """Tell why MODEL has no plan: what clashes, the proof, and the least changes that make one."""
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+    from ruddock.reporting.diagnosis import diagnosis_parts
+
+    found = read(model, data).diagnose(may_change or None, time_limit=time_limit)
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    show(diagnosis_parts(found), sys.stderr if json_path == "-" else None)
+
+
+@main.command()
+@model_argument
 @click.argument("name")
 def explain(model: Path, data: dict[str, str], name: str) -> None:
     """Solve MODEL and work out NAME term by term: a constraint, an objective, a part of one, or a quantity."""

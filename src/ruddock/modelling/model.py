@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
     from ruddock.engine.outcome import Method, Progress
     from ruddock.insight.appraisal import Appraisal
+    from ruddock.insight.diagnosis import Diagnosis
     from ruddock.insight.findings import Findings
     from ruddock.insight.reach import Reach
     from ruddock.insight.sweep import Sweep
@@ -417,6 +418,28 @@ class Model:
         from ruddock.insight.appraisal import appraise
 
         return appraise(self, values, **solve)
+
+    def diagnose(
+        self, may_change: Iterable[str] | Mapping[str, float] | None = None, *, time_limit: float | None = None
+    ) -> Diagnosis:
+        """Find out why there is no plan: the clashes, their proofs, and the least changes that make one.
+
+        Parameters
+        ----------
+        may_change : names, or dict of name to price, optional
+            Constraints, families or members, whose limits a repair may move, and what a unit costs; all
+            at the same price by default.
+        time_limit : float, optional
+            Seconds, for each of the searches.
+
+        Raises
+        ------
+        ModelError
+            If ``may_change`` names no constraint.
+        """
+        from ruddock.insight.diagnosis import diagnose
+
+        return diagnose(self, may_change, time_limit)
 
     def algebra(self, name: str | None = None) -> str:
         """Return the model written out as algebra, data filled in and long families elided.

@@ -1,0 +1,295 @@
+"""Irreducible clashes: limits, bounds and whole-number marks that cannot all hold, none of them dispensable.
+
+A proof of infeasibility names a first set; what it does not use is given up at once. Then one member
+after another is given up on trial: what stays infeasible without it loses it, together with all that the
+new proof does not use (Chinneck 2008, chapter 6; Gleeson and Ryan 1990). Members tried first are more
+likely to go: bounds before limits, so that a clash speaks of what can be changed.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from math import ceil, floor, gcd, lcm
+from typing import Literal
+
+import numpy as np
+from scipy.sparse import csr_matrix, hstack
+
+from ruddock.engine.outcome import Limits, Outcome
+from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.solve import solve
+from ruddock.problem import INTEGER, Floats, Problem
+
+Kind = Literal["row lower", "row upper", "lower", "upper", "integer"]
+MOST_NODES = 5000  # of a trial with whole numbers; beyond, the member tried stays
+UNUSED = 1e-9  # relative: weights of a proof below this are none
+
+
+@dataclass(frozen=True, order=True)
+class Member:
+    """One side of a row, one bound of a column, or the whole-number mark of a column."""
+
+    kind: Kind
+    index: int
+
+
+@dataclass(frozen=True)
+class Clash:
+    """An irreducible set: without any one of its members, the others can be met.
+
+    Attributes
+    ----------
+    members : limits of rows first, then bounds, then whole-number marks
+    whole : whether it takes whole numbers to clash; the limits alone could be met in fractions
+    proven : whether irreducibility was proven for every member
+    """
+
+    members: tuple[Member, ...]
+    whole: bool
+    proven: bool
+
+
+class _Kept:
+    """Which limits, bounds and marks of a problem still count."""
+
+    def __init__(self, problem: Problem, without: frozenset[Member] = frozenset()) -> None:
+        self.problem = problem
+        p = problem
+        self.masks: dict[Kind, np.ndarray] = {
+            "row lower": np.isfinite(p.row_lower),
+            "row upper": np.isfinite(p.row_upper),
+            "lower": np.isfinite(p.lower),
+            "upper": np.isfinite(p.upper),
+            "integer": (p.kinds & INTEGER) != 0,
+        }
+        for member in without:
+            self.masks[member.kind][member.index] = False
+
+    def members(self, *kinds: Kind) -> list[Member]:
+        return [Member(kind, int(i)) for kind in kinds for i in np.flatnonzero(self.masks[kind])]
+
+    def relaxed(self) -> Problem:
+        """Return the problem with only what is kept, and without costs."""
+        p, kept = self.problem, self.masks
+        return replace(
+            p,
+            row_lower=np.where(kept["row lower"], p.row_lower, -np.inf),
+            row_upper=np.where(kept["row upper"], p.row_upper, np.inf),
+            lower=np.where(kept["lower"], p.lower, -np.inf),
+            upper=np.where(kept["upper"], p.upper, np.inf),
+            kinds=np.where(kept["integer"], p.kinds, 0).astype(np.uint8),
+            costs=np.zeros(p.n),
+        )
+
+
+def find_clash(
+    problem: Problem, limits: Limits | None = None, without: frozenset[Member] = frozenset()
+) -> Clash | None:
+    """Return an irreducible clash of a problem; None if it has a plan, or its limits end the search.
+
+    Parameters
+    ----------
+    without : members that do not count
+    """
+    limits = limits or Limits()
+    kept = _Kept(problem, without)
+    clash = _LinearClash(kept, limits).find()
+    if clash is not None or not problem.discrete:
+        return clash
+    return _WholeClash(kept, limits).find()
+
+
+def find_clashes(problem: Problem, most: int = 5, limits: Limits | None = None) -> list[Clash]:
+    """Return clashes that share no limit: after each, its limits (or bounds, where it has none) no longer count."""
+    found: list[Clash] = []
+    without: set[Member] = set()
+    while len(found) < most:
+        clash = find_clash(problem, limits, frozenset(without))
+        if clash is None:
+            break
+        found.append(clash)
+        rows = {member for member in clash.members if member.kind.startswith("row")}
+        without |= rows or set(clash.members)
+    return found
+
+
+class _LinearClash:
+    """A clash of the linear relaxation, by proofs and warm starts."""
+
+    def __init__(self, kept: _Kept, limits: Limits) -> None:
+        self.kept, self.limits = kept, limits
+        self.solver = LinearSolver(replace(kept.relaxed(), kinds=np.zeros_like(kept.problem.kinds)))
+
+    def find(self) -> Clash | None:
+        crossed = self._crossed()
+        if crossed is not None:
+            return crossed
+        outcome = self.solver.solve(self.limits)
+        if outcome.status != "infeasible" or outcome.proof is None:
+            return None
+        self._shrink(outcome)
+        proven = True
+        tried: set[Member] = set()
+        while True:
+            member = self._next(tried)
+            if member is None:
+                break
+            tried.add(member)
+            self._set(member, counts=False)
+            outcome = self.solver.solve(self.limits)
+            if outcome.status == "infeasible" and outcome.proof is not None:
+                self._shrink(outcome)
+            else:
+                proven &= outcome.status in ("optimal", "unbounded")
+                self._set(member, counts=True)
+        return Clash(tuple(self.kept.members("row lower", "row upper", "lower", "upper")), False, proven)
+
+    def _crossed(self) -> Clash | None:
+        """Return the clash of two limits of one row or column that cross."""
+        p, kept = self.kept.problem, self.kept.masks
+        for low, high, lower, upper in (
+            ("row lower", "row upper", p.row_lower, p.row_upper),
+            ("lower", "upper", p.lower, p.upper),
+        ):
+            both = kept[low] & kept[high] & (lower > upper)  # type: ignore[index]
+            if both.any():
+                at = int(np.argmax(both))
+                return Clash((Member(low, at), Member(high, at)), False, True)  # type: ignore[arg-type]
+        return None
+
+    def _next(self, tried: set[Member]) -> Member | None:
+        """Return the next member to try: bounds first, then rows."""
+        for member in self.kept.members("lower", "upper", "row lower", "row upper"):
+            if member not in tried:
+                return member
+        return None
+
+    def _shrink(self, outcome: Outcome) -> None:
+        """Give up all that the proof does not use."""
+        assert outcome.proof is not None
+        y, p = outcome.proof, self.kept.problem
+        combined = p.priced(y)
+        size = np.abs(y).max()
+        noise = abs(p.matrix()).T @ np.abs(y) * UNUSED
+        uses: dict[Kind, np.ndarray] = {
+            "row lower": y > UNUSED * size,
+            "row upper": y < -UNUSED * size,
+            "lower": combined < -noise,
+            "upper": combined > noise,
+        }
+        for kind, used in uses.items():
+            for index in np.flatnonzero(self.kept.masks[kind] & ~used).tolist():
+                self._set(Member(kind, index), counts=False)
+
+    def _set(self, member: Member, counts: bool) -> None:
+        """Let a member count or not, here and in the solver."""
+        self.kept.masks[member.kind][member.index] = counts
+        p, kept, i = self.kept.problem, self.kept.masks, member.index
+        if member.kind.startswith("row"):
+            low = p.row_lower[i] if kept["row lower"][i] else -np.inf
+            self.solver.change_limits(i, low, p.row_upper[i] if kept["row upper"][i] else np.inf)
+        else:
+            low = p.lower[i] if kept["lower"][i] else -np.inf
+            self.solver.change_bounds(i, low, p.upper[i] if kept["upper"][i] else np.inf)
+
+
+class _WholeClash:
+    """A clash that takes whole numbers, by trials of the tree search; many members are tried at once first."""
+
+    def __init__(self, kept: _Kept, limits: Limits) -> None:
+        self.kept, self.limits = kept, limits
+        self.proven = True
+
+    def find(self) -> Clash | None:
+        clash = self._indivisible()
+        if clash is not None:
+            return clash
+        if self._status() != "infeasible":
+            return None
+        order: tuple[tuple[Kind, ...], ...] = (("row lower", "row upper"), ("integer",), ("lower", "upper"))
+        for kinds in order:
+            self._thin(self.kept.members(*kinds))
+        members = self.kept.members("row lower", "row upper", "lower", "upper", "integer")
+        return Clash(tuple(members), True, self.proven)
+
+    def _indivisible(self) -> Clash | None:
+        """Return the clash of a row of whole numbers whose limits hold no multiple of its common divisor.
+
+        The tree search alone would need the bounds of its columns to see this.
+        """
+        p, kept = self.kept.problem, self.kept.masks
+        rows = csr_matrix(p.matrix())
+        for i in np.flatnonzero(kept["row lower"] & kept["row upper"]).tolist():
+            part = slice(rows.indptr[i], rows.indptr[i + 1])
+            columns, values = rows.indices[part], rows.data[part]
+            if not len(columns) or not kept["integer"][columns].all():
+                continue
+            entries = [Fraction(float(v)) for v in values]
+            shared = Fraction(gcd(*(e.numerator for e in entries)), lcm(*(e.denominator for e in entries)))
+            if ceil(Fraction(float(p.row_lower[i])) / shared) > floor(Fraction(float(p.row_upper[i])) / shared):
+                marks = [Member("integer", int(j)) for j in np.sort(columns)]
+                return Clash((Member("row lower", i), Member("row upper", i), *marks), True, True)
+        return None
+
+    def _thin(self, members: list[Member]) -> None:
+        """Give up members in halves, as far as the rest stays infeasible."""
+        if not members:
+            return
+        for member in members:
+            self.kept.masks[member.kind][member.index] = False
+        status = self._status()
+        if status == "infeasible":
+            return
+        for member in members:
+            self.kept.masks[member.kind][member.index] = True
+        if len(members) == 1:
+            self.proven &= status in ("optimal", "unbounded")
+            return
+        half = len(members) // 2
+        self._thin(members[:half])
+        self._thin(members[half:])
+
+    def _status(self) -> str:
+        seconds = self.limits.seconds - self.limits.elapsed()
+        trial = Limits(seconds=max(0.0, seconds), nodes=MOST_NODES, interrupted=self.limits.interrupted)
+        return solve(self.kept.relaxed(), trial).status
+
+
+def least_changes(
+    problem: Problem, weights_lower: Floats, weights_upper: Floats, limits: Limits | None = None
+) -> tuple[Floats, Floats, Outcome]:
+    """Return the changes of row limits of least weighted total that leave a plan.
+
+    Parameters
+    ----------
+    weights_lower, weights_upper : arrays, shape (m,)
+        The price of a unit by which a row's lower limit falls, and its upper one rises; infinite where it may not.
+
+    Returns
+    -------
+    fall, rise : arrays, shape (m,)
+    outcome : of the least-change problem; ``infeasible`` where no change allowed leaves a plan
+    """
+    low = np.flatnonzero(np.isfinite(weights_lower) & np.isfinite(problem.row_lower))
+    high = np.flatnonzero(np.isfinite(weights_upper) & np.isfinite(problem.row_upper))
+    extra = len(low) + len(high)
+    entries = csr_matrix(
+        (np.concatenate((np.ones(len(low)), -np.ones(len(high)))), (np.concatenate((low, high)), np.arange(extra))),
+        shape=(problem.m, extra),
+    )
+    elastic = Problem.build(
+        hstack([problem.matrix(), entries], format="csc"),
+        problem.row_lower,
+        problem.row_upper,
+        np.concatenate((problem.lower, np.zeros(extra))),
+        np.concatenate((problem.upper, np.full(extra, np.inf))),
+        np.concatenate((np.zeros(problem.n), weights_lower[low], weights_upper[high])),
+        np.concatenate((problem.kinds, np.zeros(extra, np.uint8))),
+    )
+    outcome = solve(elastic, limits)
+    fall, rise = np.zeros(problem.m), np.zeros(problem.m)
+    if outcome.x is not None and outcome.status in ("optimal", "stopped"):
+        fall[low] = outcome.x[problem.n : problem.n + len(low)]
+        rise[high] = outcome.x[problem.n + len(low) :]
+    return fall, rise, outcome

@@ -1,0 +1,132 @@
+"""Clashes: infeasible as they stand, and feasible without any one member; least changes against elimination."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import numpy as np
+import pytest
+
+from ruddock.engine.clash import Clash, Member, _Kept, find_clash, find_clashes, least_changes
+from ruddock.engine.outcome import Limits
+from ruddock.engine.solve import solve
+from ruddock.problem import Problem
+from tests.generators import inf, random_lp
+
+STRUCTURES = ("mixed", "equalities", "degenerate", "ill-scaled", "transport", "staircase", "boxed", "free")
+ALL = ("row lower", "row upper", "lower", "upper", "integer")
+
+
+def without(problem: Problem, gone: set[Member]) -> str:
+    """Return the status of a problem without some members."""
+    return solve(_Kept(problem, frozenset(gone)).relaxed(), Limits(nodes=50_000)).status
+
+
+def assert_irreducible(problem: Problem, clash: Clash) -> None:
+    rest = set(_Kept(problem).members(*ALL)) - set(clash.members)
+    # a tree search without bounds may have no end, so they stay in the background of whole numbers
+    background = {member for member in rest if clash.whole and member.kind in ("lower", "upper")}
+    assert without(problem, rest - background) == "infeasible"
+    for member in clash.members:
+        assert without(problem, rest | {member}) in ("optimal", "unbounded"), member
+
+
+def test_clashes_of_linear_problems_are_irreducible() -> None:
+    sizes: Counter[bool] = Counter()
+    for seed in range(20):
+        for structure in STRUCTURES:
+            problem = random_lp(structure, 60 + seed, *((6, 8), (12, 18), (25, 40))[seed % 3], "infeasible")
+            if solve(problem).status != "infeasible":
+                continue
+            for clash in find_clashes(problem):
+                assert clash.proven and not clash.whole
+                assert_irreducible(problem, clash)
+                sizes[len(clash.members) >= 6] += 1
+    assert sum(sizes.values()) >= 120
+    assert sizes[True] >= 30
+
+
+def whole_problem(seed: int) -> Problem:
+    """Return a problem of whole numbers that only has plans in fractions, among rows that do not matter."""
+    rng = np.random.default_rng(seed)
+    n, m = 5, 4
+    a = rng.integers(-3, 6, (m, n)).astype(float)
+    point = rng.integers(0, 3, n) + 0.5
+    low, high = a @ point - rng.integers(2, 6, m), a @ point + rng.integers(2, 6, m)
+    chosen = rng.choice(n, 3, replace=False)
+    pin = np.zeros((2, n))
+    pin[0, chosen], pin[1, chosen[:2]] = (2.0, 2.0, 4.0), (3.0, 3.0)
+    side = float(2 * rng.integers(2, 6) + 1)
+    third = float(3 * rng.integers(1, 4) + 1)
+    rows = [side, -inf] if seed % 2 else [side - 0.4, third]
+    ends = [side, inf] if seed % 2 else [side + 0.4, third + 0.8]
+    return Problem.build(
+        np.vstack([a, pin]), [*low, *rows], [*high, *ends], np.zeros(n), np.full(n, 9.0), np.zeros(n), np.ones(n)
+    )
+
+
+def test_clashes_of_whole_numbers_are_irreducible_and_said_to_be() -> None:
+    whole = 0
+    for seed in range(30):
+        problem = whole_problem(seed)
+        if solve(problem).status != "infeasible":
+            continue
+        clash = find_clash(problem)
+        assert clash is not None
+        assert clash.proven
+        assert_irreducible(problem, clash)
+        relaxed = Problem.build(
+            problem.matrix(), problem.row_lower, problem.row_upper, problem.lower, problem.upper, problem.costs
+        )
+        assert clash.whole == (solve(relaxed).status != "infeasible")
+        whole += clash.whole
+    assert whole >= 15
+
+
+def test_disjoint_clashes_and_crossed_bounds_are_all_found() -> None:
+    #  x >= 5 against x <= 3; y + z >= 9 against y <= 2 and z <= 3; and a bound of w above its other
+    problem = Problem.build(
+        [[1, 0, 0, 0], [1, 0, 0, 0], [0, 1, 1, 0], [0, 1, 0, 0]],
+        [5, -inf, 9, -inf], [inf, 3, inf, 2], [0, 0, 0, 2], [inf, inf, 3, 1], [0, 0, 0, 0],
+    )  # fmt: skip
+    found = {frozenset(clash.members) for clash in find_clashes(problem)}
+    assert found == {
+        frozenset({Member("lower", 3), Member("upper", 3)}),
+        frozenset({Member("row lower", 0), Member("row upper", 1)}),
+        frozenset({Member("row lower", 2), Member("row upper", 3), Member("upper", 2)}),
+    }
+    assert find_clash(Problem.build([[1.0]], [0], [4], [0], [inf], [1])) is None
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_least_changes_are_those_of_an_independent_formulation(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    problem = random_lp("boxed", 200 + seed, 8, 12, "infeasible")
+    weights = rng.integers(1, 5, problem.m).astype(float)
+    weights[rng.random(problem.m) < 0.2] = inf
+    fall, rise, outcome = least_changes(problem, weights, weights)
+    # as a cost on the violation of rows v: |v| with v = Ax - s and s within the limits
+    free = np.isfinite(weights)
+    n, m = problem.n, problem.m
+    a = problem.matrix().toarray()
+    eye = np.eye(m)
+    other = Problem.build(
+        np.hstack([a, -eye, -eye[:, free], eye[:, free]]),
+        np.zeros(m), np.zeros(m),
+        np.concatenate((problem.lower, problem.row_lower, np.zeros(2 * free.sum()))),
+        np.concatenate((problem.upper, problem.row_upper, np.full(2 * free.sum(), inf))),
+        np.concatenate((np.zeros(n + m), weights[free], weights[free])),
+    )  # fmt: skip
+    truth = solve(other)
+    assert outcome.status == truth.status
+    if truth.status == "optimal":
+        assert outcome.objective == pytest.approx(truth.objective, abs=1e-7)
+        moved = Problem.build(
+            problem.matrix(),
+            problem.row_lower - fall,
+            problem.row_upper + rise,
+            problem.lower,
+            problem.upper,
+            problem.costs,
+        )
+        assert solve(moved).status in ("optimal", "unbounded")
