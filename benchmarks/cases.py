@@ -19,6 +19,7 @@ from scipy.sparse.linalg import splu
 
 import ruddock as rk
 from benchmarks import families
+from ruddock.engine.clash import find_clash
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
@@ -148,6 +149,15 @@ def exponent(family: Callable[[int], Problem], sizes: tuple[int, ...]) -> Measur
     return Measured(float(np.polyfit(entries, seconds, 1)[0]), 1.0, runs[-1][2], runs[-1][1])
 
 
+def clash() -> Measured:
+    """The clash of an infeasible problem of 5,001 rows, against finding that it is infeasible."""
+    problem = families.contradicted(families.sparse_random(5000))
+    ours, found = timed(lambda: find_clash(problem))
+    reference, outcome = timed(lambda: LinearSolver(problem).solve())
+    check(outcome.status == "infeasible" and found is not None and len(found.members) == 7, "clash")
+    return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros)
+
+
 def growth() -> Measured:
     """Transport problems of 50 x 50 to 400 x 400."""
     return exponent(families.transport, (50, 100, 200, 400))
@@ -253,6 +263,7 @@ CASES = {
     "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
     "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),
     "command": Case(command, "ruddock solve, whole process", "importing NumPy, SciPy, pandas", 1.5),
+    "clash": Case(clash, "clash of 5,001 infeasible rows", "finding them infeasible", 20.0),
     "growth": Case(growth, "transport, 50 x 50 to 400 x 400", "exponent of time", 1.6),
     "growth-range": Case(growth_range, "transport 400 x 400", "transport 50 x 50", 100.0),
     "growth-staircase": Case(growth_staircase, "multi-period stock, to 100,002 rows", "exponent of time", 1.6),

@@ -59,6 +59,22 @@ def staircase(periods: int) -> Problem:
     )
 
 
+def contradicted(problem: Problem, seed: int = 0) -> Problem:
+    """Return a problem with one more row, which six of its rows together contradict by 1."""
+    rng = np.random.default_rng(seed)
+    a = problem.matrix().tocsr()
+    rows, weights = rng.choice(problem.m, 6, replace=False), rng.integers(1, 4, 6).astype(float)
+    line = sparse.csr_matrix(weights @ a[rows].toarray())
+    return Problem.build(
+        sparse.vstack([a, line], format="csc"),
+        np.append(problem.row_lower, -inf),
+        np.append(problem.row_upper, float(weights @ problem.row_lower[rows]) - 1),
+        problem.lower,
+        problem.upper,
+        problem.costs,
+    )
+
+
 def sparse_random(rows: int) -> Problem:
     """Twice as many columns as rows, each with three random entries within twenty rows of one another."""
     rng = np.random.default_rng(rows)

@@ -285,6 +285,18 @@ def test_questions_after_the_plan(tmp_path: Path, words: list[str], code: int, t
     assert json.loads(target.read_text(), parse_constant=pytest.fail)["format"] == form
 
 
+def test_a_clash_is_diagnosed(tmp_path: Path) -> None:
+    path, target = tmp_path / "packing.rdk", tmp_path / "why.json"
+    path.write_text(PACKING.replace("10 <= jars - mead", "150 <= jars - mead").replace("<= 640", "<= 60"))
+    result = run("diagnose", str(path), "--may-change", "extraction", "--json", str(target))
+    assert result.exit_code == 0
+    assert "The clash: these cannot all hold" in result.stdout
+    why = json.loads(target.read_text())
+    assert [m["name"] for m in why["clashes"][0]["members"]] == ["shelf", "extraction", "mead"]
+    assert why["repairs"][0]["changes"] == [{"constraint": "extraction", "relation": "<=", "old": 60.0, "new": 75.0}]
+    assert "ruddock diagnose" in run("solve", str(path)).stdout
+
+
 def test_a_row_is_explained_term_by_term(tmp_path: Path) -> None:
     path = tmp_path / "packing.rdk"
     path.write_text(PACKING)

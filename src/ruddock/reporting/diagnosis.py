@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 
 from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason, Repair
@@ -31,7 +32,7 @@ def diagnosis_parts(found: Diagnosis) -> list[str | Table]:
 
 
 def _clash(clash: Contradiction, title: str) -> list[str | Table]:
-    rows = [(reason.name, _rule(reason), reason.what, _weight(reason.weight)) for reason in clash.reasons]
+    rows = [(reason.name, _rule(reason), reason.what, _weight(reason.weight)) for reason in _folded(clash.reasons)]
     shown, more = capped(rows, MOST_ROWS)
     sure = "" if clash.proven else " (not proven for each, within the limits of the search)"
     note = f"Without any one of these {plural(len(rows), 'rule')}, the others can be met{sure}."
@@ -46,6 +47,19 @@ def _clash(clash: Contradiction, title: str) -> list[str | Table]:
             f"0 >= {_fraction(clash.shortfall)}."
         )
     return parts
+
+
+def _folded(reasons: tuple[Reason, ...]) -> list[Reason]:
+    """Return the reasons with the two sides of an equation as one."""
+    sides = {(r.name, r.relation): r.value for r in reasons if r.what == "limit"}
+    kept = []
+    for reason in reasons:
+        both = reason.what == "limit" and sides.get((reason.name, ">=")) == sides.get((reason.name, "<="))
+        if not both:
+            kept.append(reason)
+        elif reason.relation == ">=":
+            kept.append(replace(reason, relation="=="))
+    return kept
 
 
 def _rule(reason: Reason) -> str:

@@ -58,6 +58,9 @@ def print_parts(console: Console, parts: Sequence[str | Table]) -> None:
             console.print(part.below, markup=False, highlight=False)
 
 
+ASK_WHY = "model.diagnose(), or ruddock diagnose, tells which of them clash and what least change helps."
+
+
 def plan_parts(plan: Plan) -> list[str | Table]:
     """Return what is told of a plan: first the verdict, then breakdown, used decisions, binding limits."""
     parts: list[str | Table] = [headline(plan)]
@@ -222,9 +225,9 @@ def _no_plan(plan: Plan) -> list[str | Table]:
             "At least one of them must give way."
         )
         title = "Constraints that cannot all hold"
-        return [Table(title, ["constraint", ">limit", ">weight"], rows, note=note, more=more)]
+        return [Table(title, ["constraint", ">limit", ">weight"], rows, note=note, more=more), ASK_WHY]
     if plan.status == "infeasible":
-        return ["With decisions in fractions there would be plans; whole numbers rule all of them out."]
+        return ["With decisions in fractions there would be plans; whole numbers rule all of them out.", ASK_WHY]
     if outcome.ray is not None:
         moving = np.flatnonzero(outcome.ray)
         shown, more = capped(moving.tolist(), MOST_ROWS)
