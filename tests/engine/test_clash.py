@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter
 
 import numpy as np
 import pytest
 
-from ruddock.engine.clash import Clash, Member, _Kept, find_clash, find_clashes, least_changes
+from ruddock.engine.clash import Clash, Member, _Kept, fewest_rows, find_clash, find_clashes, least_changes
 from ruddock.engine.outcome import Limits
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
@@ -130,3 +131,41 @@ def test_least_changes_are_those_of_an_independent_formulation(seed: int) -> Non
             problem.costs,
         )
         assert solve(moved).status in ("optimal", "unbounded")
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_fewest_rows_are_those_of_enumeration(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    a = rng.integers(-2, 4, (7, 4)).astype(float)
+    middle = a @ rng.integers(0, 4, 4)
+    low = middle + rng.integers(-3, 4, 7) * (rng.random(7) < 0.7)
+    problem = Problem.build(a, low, low + rng.integers(0, 3, 7), np.zeros(4), np.full(4, 5.0), np.zeros(4))
+    allowed = rng.random(7) < 0.85
+
+    def works(rows: tuple[int, ...]) -> bool:
+        return without(problem, {Member(kind, i) for i in rows for kind in ("row lower", "row upper")}) != "infeasible"
+
+    candidates = np.flatnonzero(allowed).tolist()
+    sizes = [k for k in range(len(candidates) + 1) if any(map(works, itertools.combinations(candidates, k)))]
+    found = fewest_rows(problem, allowed)
+    assert (found is None) == (not sizes)
+    if found is not None:
+        assert len(found) == sizes[0]
+        assert works(tuple(found))
+        assert allowed[found].all()
+
+
+def test_the_largest_change_is_as_small_as_can_be() -> None:
+    for seed in range(8):
+        problem = random_lp("boxed", 300 + seed, 8, 12, "infeasible")
+        weights = np.random.default_rng(seed).integers(1, 5, problem.m).astype(float)
+        _, _, outcome = least_changes(problem, weights, weights, worst=True)
+        assert outcome.x is not None
+        worst = float(outcome.x[-1])
+        for factor, expected in ((1 + 1e-6, "optimal"), (1 - 1e-3, "infeasible")):
+            room = worst * factor / weights
+            moved = Problem.build(
+                problem.matrix(), problem.row_lower - room, problem.row_upper + room, problem.lower, problem.upper,
+                np.zeros(problem.n),
+            )  # fmt: skip
+            assert solve(moved).status == expected

@@ -14,7 +14,7 @@ from math import ceil, floor, gcd, lcm
 from typing import Literal
 
 import numpy as np
-from scipy.sparse import csr_matrix, hstack
+from scipy.sparse import csc_matrix, csr_matrix, diags_array, hstack, vstack
 
 from ruddock.engine.outcome import Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
@@ -22,7 +22,10 @@ from ruddock.engine.solve import solve
 from ruddock.problem import INTEGER, Floats, Problem
 
 Kind = Literal["row lower", "row upper", "lower", "upper", "integer"]
+ROW_SIDES: tuple[Kind, Kind] = ("row lower", "row upper")
 MOST_NODES = 5000  # of a trial with whole numbers; beyond, the member tried stays
+MOST_CLASHES = 200  # that a search for the fewest rows collects
+TRACE = 1e-6  # of the total beside the largest change
 UNUSED = 1e-9  # relative: weights of a proof below this are none
 
 
@@ -256,15 +259,57 @@ class _WholeClash:
         return solve(self.kept.relaxed(), trial).status
 
 
+def fewest_rows(problem: Problem, allowed: np.ndarray, limits: Limits | None = None) -> list[int] | None:
+    """Return the fewest rows without whose limits there is a plan; None if no rows allowed suffice.
+
+    Every choice must hit every clash: clashes found so far give a smallest choice that hits them, and
+    where that leaves another clash, it joins them (Chinneck 2008, chapter 7).
+
+    Parameters
+    ----------
+    allowed : bool array, shape (m,)
+    """
+    clashes: list[list[int]] = []
+    chosen: list[int] = []
+    while len(clashes) < MOST_CLASHES:
+        gone = frozenset(Member(kind, i) for i in chosen for kind in ROW_SIDES)
+        clash = find_clash(problem, limits, gone)
+        if clash is None:
+            relaxed = solve(_Kept(problem, gone).relaxed(), limits)
+            return sorted(chosen) if relaxed.status in ("optimal", "unbounded") else None
+        rows = sorted({m.index for m in clash.members if m.kind.startswith("row") and allowed[m.index]})
+        if not rows:
+            return None
+        clashes.append(rows)
+        known = np.unique(np.concatenate(clashes))
+        hits = np.array([np.isin(known, rows_) for rows_ in clashes], float)
+        count, size = len(clashes), len(known)
+        whole = np.full(size, INTEGER)
+        ones = np.ones(size)
+        smallest = Problem.build(hits, np.ones(count), np.full(count, np.inf), 0 * ones, ones, ones, whole)
+        cover = solve(smallest, limits)
+        if cover.x is None:
+            return None
+        chosen = known[cover.x > 0.5].tolist()
+    return None
+
+
 def least_changes(
-    problem: Problem, weights_lower: Floats, weights_upper: Floats, limits: Limits | None = None
+    problem: Problem,
+    weights_lower: Floats,
+    weights_upper: Floats,
+    limits: Limits | None = None,
+    *,
+    worst: bool = False,
 ) -> tuple[Floats, Floats, Outcome]:
-    """Return the changes of row limits of least weighted total that leave a plan.
+    """Return the changes of row limits of least weighted total, or with the least largest one, that leave a plan.
 
     Parameters
     ----------
     weights_lower, weights_upper : arrays, shape (m,)
         The price of a unit by which a row's lower limit falls, and its upper one rises; infinite where it may not.
+    worst : bool
+        Whether the largest weighted change counts instead of the total.
 
     Returns
     -------
@@ -278,18 +323,28 @@ def least_changes(
         (np.concatenate((np.ones(len(low)), -np.ones(len(high)))), (np.concatenate((low, high)), np.arange(extra))),
         shape=(problem.m, extra),
     )
+    weights = np.concatenate((weights_lower[low], weights_upper[high]))
+    matrix, row_lower, row_upper = hstack([problem.matrix(), entries]), problem.row_lower, problem.row_upper
+    costs = np.concatenate((np.zeros(problem.n), weights))
+    if worst:  # one more column, above every weighted change; a trace of the total keeps the others small
+        above = hstack([csr_matrix((extra, problem.n)), diags_array(weights), csr_matrix(-np.ones((extra, 1)))])
+        matrix = vstack([hstack([matrix, csr_matrix((problem.m, 1))]), above])
+        row_lower = np.concatenate((row_lower, np.full(extra, -np.inf)))
+        row_upper = np.concatenate((row_upper, np.zeros(extra)))
+        costs = np.append(TRACE * costs, 1.0)
+    more = extra + worst
     elastic = Problem.build(
-        hstack([problem.matrix(), entries], format="csc"),
-        problem.row_lower,
-        problem.row_upper,
-        np.concatenate((problem.lower, np.zeros(extra))),
-        np.concatenate((problem.upper, np.full(extra, np.inf))),
-        np.concatenate((np.zeros(problem.n), weights_lower[low], weights_upper[high])),
-        np.concatenate((problem.kinds, np.zeros(extra, np.uint8))),
+        csc_matrix(matrix),
+        row_lower,
+        row_upper,
+        np.concatenate((problem.lower, np.zeros(more))),
+        np.concatenate((problem.upper, np.full(more, np.inf))),
+        costs,
+        np.concatenate((problem.kinds, np.zeros(more, np.uint8))),
     )
     outcome = solve(elastic, limits)
     fall, rise = np.zeros(problem.m), np.zeros(problem.m)
     if outcome.x is not None and outcome.status in ("optimal", "stopped"):
         fall[low] = outcome.x[problem.n : problem.n + len(low)]
-        rise[high] = outcome.x[problem.n + len(low) :]
+        rise[high] = outcome.x[problem.n + len(low) : problem.n + extra]
     return fall, rise, outcome

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ruddock.engine.clash import Clash, Member, find_clashes, least_changes
+from ruddock.engine.clash import Clash, Member, fewest_rows, find_clashes, least_changes
 from ruddock.engine.outcome import FEASIBILITY, Limits
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, known
@@ -247,18 +247,28 @@ def _cancelling(lines: list[dict[int, Fraction]]) -> list[Fraction] | None:
 def _repairs(
     formulation: Formulation, problem: Problem, goal: Any, may_change: Any, limits: Limits
 ) -> tuple[Repair, ...]:
-    """Return the least changes in total, in units and in parts of each limit."""
+    """Return the least changes: in total, in parts of each limit, in number, and the least worst."""
     prices = _prices(formulation, may_change)
     if not np.isfinite(prices).any():
         return ()
     found: list[Repair] = []
     size = np.maximum(1.0, np.where(np.isfinite(problem.row_lower), np.abs(problem.row_lower), 0.0))
     size = np.maximum(size, np.where(np.isfinite(problem.row_upper), np.abs(problem.row_upper), 0.0))
-    for aim, weight in (("least change in total", prices), ("least change in per cent", prices * 100.0 / size)):
-        fall, rise, outcome = least_changes(problem, weight, weight, limits)
-        if outcome.status != "optimal":
+    few = fewest_rows(problem, np.isfinite(prices), limits)
+    only_few = np.full(len(prices), np.inf)
+    if few is not None:
+        only_few[few] = prices[few]
+    for aim, weight, worst in (
+        ("least change in total", prices, False),
+        ("least change in per cent", prices * 100.0 / size, False),
+        ("fewest constraints", only_few, False),
+        ("smallest largest change in per cent", prices * 100.0 / size, True),
+    ):
+        fall, rise, outcome = least_changes(problem, weight, weight, limits, worst=worst)
+        if outcome.status != "optimal" or outcome.x is None:
             continue
-        repair = _repaired(formulation, problem, goal, aim, (fall, rise), float(outcome.objective), limits)
+        total = float(outcome.x[-1]) if worst else float(outcome.objective)
+        repair = _repaired(formulation, problem, goal, aim, (fall, rise), total, limits)
         if repair is not None and all(repair.changes != other.changes for other in found):
             found.append(repair)
     return tuple(found)
