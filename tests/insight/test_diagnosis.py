@@ -77,6 +77,39 @@ def test_where_nothing_that_may_change_helps_it_is_said() -> None:
     assert "No change of the limits that may move leaves a plan" in " ".join(str(found).split())
 
 
+def test_what_grows_without_end_is_told_in_few_decisions() -> None:
+    model = rk.Model("Boom week")
+    jars, mead, candles = (model.decide(name) for name in ("jars", "mead", "candles"))
+    others = model.decide("other", rk.Axis("line", range(30)))
+    model.require("vats", mead - candles <= 20)
+    model.require("shelf", jars <= 50)
+    model.require("lines", others.sum() - mead <= 10)
+    model.maximize("margin", 3 * jars + 4 * mead + candles + 0.1 * others.sum(), unit="£")
+    found = model.diagnose()
+    assert found.ray is not None
+    assert set(found.ray) == {"mead", "candles"}
+    text = " ".join(str(found).split())
+    assert "mead and candles can grow together without limit, earning £5.00" in text
+    assert "Which limit is missing?" in text
+    steps = np.array([found.ray["mead"], found.ray["candles"]])
+    assert steps @ [4, 1] == pytest.approx(1)
+    assert found.as_dict()["ray"] == found.ray
+    model.minimize("none", -jars)
+    model.drop("margin")
+    assert model.diagnose().ray is None
+
+
+def test_long_clashes_are_folded_by_family() -> None:
+    model = rk.Model("Many")
+    week = rk.Axis("week", range(1, 31))
+    make = model.decide("make", week, upper=10)
+    model.require("floor", make >= 5)
+    model.require("total", make.sum() <= 100)
+    found = model.diagnose()
+    assert len(found.clashes[0].reasons) == 21 or len(found.clashes[0].reasons) == 31
+    assert "floor[1], floor[2] and" in " ".join(str(found).split())
+
+
 def test_a_model_with_a_plan_shows_it() -> None:
     model = storm_week()
     model.drop("ribbon")

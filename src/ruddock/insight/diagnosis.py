@@ -12,6 +12,7 @@ import numpy as np
 
 from ruddock.engine.clash import Clash, Member, fewest_rows, find_clashes, least_changes
 from ruddock.engine.outcome import FEASIBILITY, Limits
+from ruddock.engine.rays import short_ray
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, known
 from ruddock.modelling.plan import Plan
@@ -88,12 +89,15 @@ class Diagnosis:
     plan : what solving gave
     clashes : that share no limit
     repairs : that lead to a plan
+    ray : of an unbounded model, by how much each decision moves in a step that improves the objective by 1 and can
+        be repeated without end; few decisions, so that it can be told
     """
 
     model: str
     plan: Plan
-    clashes: tuple[Contradiction, ...]
-    repairs: tuple[Repair, ...]
+    clashes: tuple[Contradiction, ...] = ()
+    repairs: tuple[Repair, ...] = ()
+    ray: dict[str, float] | None = None
 
     def __str__(self) -> str:
         from ruddock.reporting.diagnosis import diagnosis_text
@@ -106,6 +110,7 @@ class Diagnosis:
             "format": "ruddock-diagnosis/1",
             "model": self.model,
             "status": self.plan.status,
+            "ray": self.ray,
             "clashes": [
                 {
                     "takes_whole_numbers": clash.whole,
@@ -145,11 +150,16 @@ def diagnose(
     """Find out why a model has no plan; see `Model.diagnose`."""
     limits = Limits(seconds=float("inf") if time_limit is None else time_limit)
     plan = model.solve(time_limit=time_limit)
-    if plan.status != "infeasible":
-        return Diagnosis(model.name, plan, (), ())
     formulation = model.formulation()
     goal = formulation.objectives[0] if formulation.objectives else None
     problem = formulation.problem(goal)
+    if plan.status == "unbounded":
+        ray = short_ray(problem)
+        names = formulation.decision_names
+        moving = None if ray is None else {names[j]: float(ray[j]) for j in np.flatnonzero(ray).tolist()}
+        return Diagnosis(model.name, plan, ray=moving)
+    if plan.status != "infeasible":
+        return Diagnosis(model.name, plan)
     clashes = tuple(_told(formulation, problem, clash) for clash in find_clashes(problem, limits=limits))
     return Diagnosis(model.name, plan, clashes, _repairs(formulation, problem, goal, may_change, limits))
 

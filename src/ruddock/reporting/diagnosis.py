@@ -5,15 +5,19 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 
+from ruddock.errors import listed
 from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason, Repair
 from ruddock.reporting.text import headline, plan_parts, to_text
 from ruddock.tables import Table, amount, capped, number, plural
 
 MOST_ROWS = 40
+MOST_MEMBERS = 12  # of a clash that are shown one by one
 
 
 def diagnosis_parts(found: Diagnosis) -> list[str | Table]:
     """Return why there is no plan, clash by clash, and what would make one."""
+    if found.ray is not None:
+        return _without_end(found, found.ray)
     if found.plan.status != "infeasible":
         return plan_parts(found.plan)
     parts: list[str | Table] = [headline(found.plan)]
@@ -31,9 +35,35 @@ def diagnosis_parts(found: Diagnosis) -> list[str | Table]:
     return parts
 
 
+def _without_end(found: Diagnosis, ray: dict[str, float]) -> list[str | Table]:
+    """Tell along which decisions the objective improves without end, and what would end it."""
+    plan = found.plan
+    largest = max(abs(step) for step in ray.values())
+    grow = [name for name, step in ray.items() if step > 0]
+    fall = [name for name, step in ray.items() if step < 0]
+    moves = " and ".join(f"{_and(names)} can {word}" for names, word in ((grow, "grow"), (fall, "fall")) if names)
+    together = " together" if len(ray) > 1 else ""
+    word = "earning" if plan.sense == "maximize" else "saving"
+    rows = [(name, ("+" if step > 0 else "") + number(step / largest)) for name, step in ray.items()]
+    shown, more = capped(rows, MOST_ROWS)
+    return [
+        headline(plan),
+        f"{moves}{together} without limit, {word} {amount(1.0 / largest, plan.unit)} in every step like this one:",
+        Table("", ["decision", ">step"], shown, more=more),
+        f"No constraint and no bound ever stops it. Which limit is missing? One on {_and(list(ray), 'or')} would end it.",
+    ]
+
+
+def _and(names: list[str], word: str = "and") -> str:
+    """Write a few names as a sentence does: ``mead and candles``."""
+    if len(names) > 6:
+        return listed(names, 6)
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} {word} {names[-1]}"
+
+
 def _clash(clash: Contradiction, title: str) -> list[str | Table]:
     rows = [(reason.name, _rule(reason), reason.what, _weight(reason.weight)) for reason in _folded(clash.reasons)]
-    shown, more = capped(rows, MOST_ROWS)
+    shown, more = capped(_by_family(rows) if len(rows) > MOST_MEMBERS else rows, MOST_ROWS)
     sure = "" if clash.proven else " (not proven for each, within the limits of the search)"
     note = f"Without any one of these {plural(len(rows), 'rule')}, the others can be met{sure}."
     if clash.whole:
@@ -47,6 +77,21 @@ def _clash(clash: Contradiction, title: str) -> list[str | Table]:
             f"0 >= {_fraction(clash.shortfall)}."
         )
     return parts
+
+
+def _by_family(rows: list[tuple[str, str, str, str]]) -> list[tuple[str, str, str, str]]:
+    """Return members of one family with rules of one kind as one row: ``demand[Quay], demand[Abbey] and 3 more``."""
+    groups: dict[tuple[str, str, str], list[tuple[str, str, str, str]]] = {}
+    for row in rows:
+        groups.setdefault((row[0].split("[", 1)[0], row[1].split(" ", 1)[0], row[2]), []).append(row)
+    folded = []
+    for (_, _, kind), members in groups.items():
+        rules = list(dict.fromkeys(row[1] for row in members))
+        weights = list(dict.fromkeys(row[3] for row in members))
+        rule = rules[0] if len(rules) == 1 else f"{rules[0]} and others"
+        weight = weights[0] if len(weights) == 1 else "various"
+        folded.append((listed([row[0] for row in members], 2), rule, kind, weight))
+    return folded
 
 
 def _folded(reasons: tuple[Reason, ...]) -> list[Reason]:
