@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -91,6 +92,8 @@ class Diagnosis:
     repairs : that lead to a plan
     ray : of an unbounded model, by how much each decision moves in a step that improves the objective by 1 and can
         be repeated without end; few decisions, so that it can be told
+    missed : where the search stopped before any plan, the limits that the nearest plan found does not meet:
+        constraint, relation, limit, and by how much
     """
 
     model: str
@@ -98,6 +101,7 @@ class Diagnosis:
     clashes: tuple[Contradiction, ...] = ()
     repairs: tuple[Repair, ...] = ()
     ray: dict[str, float] | None = None
+    missed: tuple[tuple[str, str, float, float], ...] | None = None
 
     def __str__(self) -> str:
         from ruddock.reporting.diagnosis import diagnosis_text
@@ -111,6 +115,9 @@ class Diagnosis:
             "model": self.model,
             "status": self.plan.status,
             "ray": self.ray,
+            "missed": None
+            if self.missed is None
+            else [{"constraint": name, "relation": r, "limit": limit, "by": by} for name, r, limit, by in self.missed],
             "clashes": [
                 {
                     "takes_whole_numbers": clash.whole,
@@ -158,6 +165,8 @@ def diagnose(
         names = formulation.decision_names
         moving = None if ray is None else {names[j]: float(ray[j]) for j in np.flatnonzero(ray).tolist()}
         return Diagnosis(model.name, plan, ray=moving)
+    if plan.status == "stopped" and not plan.found:
+        return Diagnosis(model.name, plan, missed=_nearest(formulation, problem, limits))
     if plan.status != "infeasible":
         return Diagnosis(model.name, plan)
     clashes = tuple(_told(formulation, problem, clash) for clash in find_clashes(problem, limits=limits))
@@ -282,6 +291,22 @@ def _repairs(
         if repair is not None and all(repair.changes != other.changes for other in found):
             found.append(repair)
     return tuple(found)
+
+
+def _nearest(
+    formulation: Formulation, problem: Problem, limits: Limits
+) -> tuple[tuple[str, str, float, float], ...] | None:
+    """Return what the nearest to a plan misses, found in as much time again; None if not even that was found."""
+    ones = np.ones(problem.m)
+    fall, rise, outcome = least_changes(problem, ones, ones, replace(limits, started=time.monotonic()))
+    if outcome.x is None:
+        return None
+    names = formulation.constraint_names
+    missed = [(names[i], ">=", float(problem.row_lower[i]), float(fall[i])) for i in np.flatnonzero(fall > FEASIBILITY)]
+    missed += [
+        (names[i], "<=", float(problem.row_upper[i]), float(rise[i])) for i in np.flatnonzero(rise > FEASIBILITY)
+    ]
+    return tuple(sorted(missed, key=lambda entry: -entry[3] / max(1.0, abs(entry[2]))))
 
 
 def _prices(formulation: Formulation, may_change: Any) -> Floats:

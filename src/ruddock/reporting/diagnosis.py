@@ -18,6 +18,8 @@ def diagnosis_parts(found: Diagnosis) -> list[str | Table]:
     """Return why there is no plan, clash by clash, and what would make one."""
     if found.ray is not None:
         return _without_end(found, found.ray)
+    if found.missed is not None:
+        return _stopped(found)
     if found.plan.status != "infeasible":
         return plan_parts(found.plan)
     parts: list[str | Table] = [headline(found.plan)]
@@ -50,7 +52,23 @@ def _without_end(found: Diagnosis, ray: dict[str, float]) -> list[str | Table]:
         headline(plan),
         f"{moves}{together} without limit, {word} {amount(1.0 / largest, plan.unit)} in every step like this one:",
         Table("", ["decision", ">step"], shown, more=more),
-        f"No constraint and no bound ever stops it. Which limit is missing? One on {_and(list(ray), 'or')} would end it.",
+        "No constraint and no bound ever stops it. Which limit is missing? "
+        f"One on {_and(list(ray), 'or')} would end it.",
+    ]
+
+
+def _stopped(found: Diagnosis) -> list[str | Table]:
+    """Tell what is known where the search stopped before any plan: the bound, and what came nearest to one."""
+    assert found.missed is not None
+    parts: list[str | Table] = [headline(found.plan)]
+    if not found.missed:
+        return [*parts, "A plan was found while looking for the nearest one to a plan: allow the solve more time."]
+    rows = [(name, f"{relation} {number(limit)}", number(by)) for name, relation, limit, by in found.missed]
+    shown, more = capped(rows, MOST_ROWS)
+    note = "All else is met there. These limits are the hardest to meet; whether they can be is not known."
+    return [
+        *parts,
+        Table("The nearest to a plan that was found", ["misses", ">limit", ">by"], shown, note=note, more=more),
     ]
 
 
