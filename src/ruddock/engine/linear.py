@@ -11,17 +11,21 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ruddock.engine import certificates
 from ruddock.engine.outcome import Basis, Counters, Limits, Method, Options, Outcome
 from ruddock.engine.presolve.chain import Presolve
-from ruddock.engine.presolve.components import SMALLEST, Components
 from ruddock.engine.presolve.stage import Point
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.problem import Floats, Problem
 
+if TYPE_CHECKING:
+    from ruddock.engine.presolve.components import Components
+
+SEPARABLE = 2000  # rows and columns from which on separate parts are looked for
 MANY_ROWS = 80_000
 THIN = 8.0  # entries by row of the normal equations, at most
 WORTHWHILE = 500  # entries from which on presolve is tried
@@ -89,7 +93,10 @@ class LinearSolve:
 
     def _solve(self, problem: Problem) -> Outcome:
         """Solve a problem by the method asked for, part by part where it falls into parts."""
-        if self.options.presolve and problem.m + problem.n >= 2 * SMALLEST:
+        if self.options.presolve and problem.m + problem.n >= SEPARABLE:
+            # here, since its import of SciPy's graphs takes longer than many a solve
+            from ruddock.engine.presolve.components import Components
+
             with self._part("presolve"):
                 components = Components(problem)
             if len(components.parts) > 1:
