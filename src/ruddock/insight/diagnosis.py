@@ -18,11 +18,13 @@ from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, known
 from ruddock.modelling.plan import Plan
 from ruddock.problem import Floats, Problem
+from ruddock.tables import number
 
 if TYPE_CHECKING:
     from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
+MOST_TERMS = 6  # of a line of a proof that are written out
 SMALL_WEIGHTS = 10**6  # larger whole numbers help nobody: the weights then stay fractions
 
 
@@ -55,12 +57,14 @@ class Contradiction:
     whole : whether fractions would do
     proven : whether every member was proven to be needed
     shortfall : of the proof: the weighted sum of the limits demands so much more than can be; None without a proof
+    lines : the members with their weights, each written as "at least", which add up to ``0 >= shortfall``
     """
 
     reasons: tuple[Reason, ...]
     whole: bool
     proven: bool
     shortfall: Fraction | None
+    lines: tuple[tuple[Fraction, str], ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -195,7 +199,26 @@ def _told(formulation: Formulation, problem: Problem, clash: Clash) -> Contradic
         reasons.append(
             Reason(name, "limit" if row else "bound", relation, float(values[member.kind][member.index]), weight)
         )
-    return Contradiction(tuple(reasons), clash.whole, clash.proven, shortfall)
+    lines = (
+        ()
+        if weights is None
+        else tuple(
+            (weight, _written(*_line(problem, member), columns))
+            for weight, member in zip(weights, clash.members, strict=True)
+        )
+    )
+    return Contradiction(tuple(reasons), clash.whole, clash.proven, shortfall, lines)
+
+
+def _written(entries: dict[int, Fraction], limit: Fraction, names: list[str]) -> str:
+    """Write ``a'x >= b`` with its names, long ones elided."""
+    terms = []
+    for j, value in list(entries.items())[:MOST_TERMS]:
+        size = "" if abs(value) == 1 else f"{number(float(abs(value)))} "
+        terms.append(f"{'-' if value < 0 else '+'} {size}{names[j]}")
+    text = " ".join(terms).removeprefix("+ ")
+    more = f" + {len(entries) - MOST_TERMS} more terms" if len(entries) > MOST_TERMS else ""
+    return f"{text}{more} >= {number(float(limit))}"
 
 
 def _proof(problem: Problem, clash: Clash) -> tuple[list[Fraction] | None, Fraction | None]:

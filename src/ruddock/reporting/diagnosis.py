@@ -80,35 +80,32 @@ def _and(names: list[str], word: str = "and") -> str:
 
 
 def _clash(clash: Contradiction, title: str) -> list[str | Table]:
-    rows = [(reason.name, _rule(reason), reason.what, _weight(reason.weight)) for reason in _folded(clash.reasons)]
+    rows = [(reason.name, _rule(reason), reason.what) for reason in _folded(clash.reasons)]
     shown, more = capped(_by_family(rows) if len(rows) > MOST_MEMBERS else rows, MOST_ROWS)
     sure = "" if clash.proven else " (not proven for each, within the limits of the search)"
     note = f"Without any one of these {plural(len(rows), 'rule')}, the others can be met{sure}."
     if clash.whole:
         note += " In fractions they could all be met: it is whole numbers that clash."
     parts: list[str | Table] = [
-        Table(f"{title}: these cannot all hold", ["where", ">rule", "kind", ">weight"], shown, note=note, more=more)
+        Table(f"{title}: these cannot all hold", ["where", ">rule", "kind"], shown, note=note, more=more)
     ]
     if clash.shortfall is not None:
-        parts.append(
-            "Multiplied by their weights and added up, the left sides cancel, and what is left reads "
-            f"0 >= {_fraction(clash.shortfall)}."
-        )
+        lines, more = capped([(_fraction(weight), text) for weight, text in clash.lines], MOST_MEMBERS)
+        note = f"Added up, the left sides cancel, and what is left reads 0 >= {_fraction(clash.shortfall)}."
+        parts.append(Table("The proof", [">times", "written as at least"], lines, note=note, more=more))
     return parts
 
 
-def _by_family(rows: list[tuple[str, str, str, str]]) -> list[tuple[str, str, str, str]]:
+def _by_family(rows: list[tuple[str, str, str]]) -> list[tuple[str, str, str]]:
     """Return members of one family with rules of one kind as one row: ``demand[Quay], demand[Abbey] and 3 more``."""
-    groups: dict[tuple[str, str, str], list[tuple[str, str, str, str]]] = {}
+    groups: dict[tuple[str, str, str], list[tuple[str, str, str]]] = {}
     for row in rows:
         groups.setdefault((row[0].split("[", 1)[0], row[1].split(" ", 1)[0], row[2]), []).append(row)
     folded = []
     for (_, _, kind), members in groups.items():
         rules = list(dict.fromkeys(row[1] for row in members))
-        weights = list(dict.fromkeys(row[3] for row in members))
         rule = rules[0] if len(rules) == 1 else f"{rules[0]} and others"
-        weight = weights[0] if len(weights) == 1 else "various"
-        folded.append((listed([row[0] for row in members], 2), rule, kind, weight))
+        folded.append((listed([row[0] for row in members], 2), rule, kind))
     return folded
 
 
@@ -127,10 +124,6 @@ def _folded(reasons: tuple[Reason, ...]) -> list[Reason]:
 
 def _rule(reason: Reason) -> str:
     return "is whole" if reason.relation == "whole" else f"{reason.relation} {number(reason.value)}"
-
-
-def _weight(weight: Fraction | None) -> str:
-    return "" if weight is None else _fraction(weight)
 
 
 def _fraction(value: Fraction) -> str:
