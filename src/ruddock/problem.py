@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.sparse import csc_matrix, csr_matrix
+from scipy.sparse import csc_matrix, csr_matrix, vstack
 
 from ruddock.errors import DataError
 
@@ -93,6 +93,19 @@ class Problem:
     def objective(self, x: Floats) -> float:
         """Return the objective, offset included, at ``x``."""
         return float(self.costs @ x) + self.offset
+
+    def with_rows(self, matrix: Any, lower: npt.ArrayLike, upper: npt.ArrayLike) -> Problem:
+        """Return the problem with further rows below its own."""
+        return Problem.build(
+            vstack([self.matrix(), csr_matrix(matrix)], format="csc"),
+            np.concatenate((self.row_lower, np.atleast_1d(lower))),
+            np.concatenate((self.row_upper, np.atleast_1d(upper))),
+            self.lower,
+            self.upper,
+            self.costs,
+            self.kinds,
+            self.offset,
+        )
 
     def locks(self) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
         """Return for each column how many rows could break if it goes down, and if it goes up."""

@@ -85,7 +85,7 @@ class LinearSolve:
         if outcome.status == "infeasible":
             if outcome.proof is None:
                 return None
-            reduced = -(left.matrix().T @ outcome.proof)
+            reduced = -left.priced(outcome.proof)
             return self._proven(presolve.restore(Point(y=outcome.proof, d=reduced, proof=True)).y)
         if outcome.status == "unbounded":
             return self._unbounded(presolve, outcome)

@@ -14,7 +14,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.sparse import csr_matrix, vstack
+from scipy.sparse import csr_matrix
 
 from ruddock.engine.outcome import FEASIBILITY, Basis, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
@@ -130,14 +130,10 @@ class Ranging:
             low[row] = -np.inf
         if side != "lower":
             high[row] = np.inf
-        extended = Problem.build(
-            vstack([p.matrix(), csr_matrix(line)], format="csc"),
-            np.append(low, -np.inf),
-            np.append(high, value),
-            p.lower,
-            p.upper,
-            -step * entries,
+        plain = replace(
+            p, row_lower=low, row_upper=high, costs=-step * entries, kinds=np.zeros_like(p.kinds), offset=0.0
         )
+        extended = plain.with_rows(line, -np.inf, value)
         solver = LinearSolver(extended)
         solver.basis = Basis(self._basis.columns, np.append(self._basis.rows, np.int8(0)))
         outcome = solver.solve()

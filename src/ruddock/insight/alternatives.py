@@ -86,14 +86,7 @@ def _on_the_face(problem: Problem, plan: Plan) -> Iterator[Outcome]:
     """Yield further corners of the optimal face, by moving one decision after another as far as it goes."""
     value = float(problem.costs @ plan.values)
     room = FACE * max(1.0, abs(value))
-    face = Problem.build(
-        vstack([problem.matrix(), csr_matrix(problem.costs)], format="csc"),
-        np.append(problem.row_lower, -np.inf),
-        np.append(problem.row_upper, value + room),
-        problem.lower,
-        problem.upper,
-        np.zeros(problem.n),
-    )
+    face = replace(problem.with_rows(problem.costs, -np.inf, value + room), costs=np.zeros(problem.n), offset=0.0)
     solver = LinearSolver(face)
     known = [plan.values]
     reduced = np.zeros(problem.n) if plan.outcome.reduced is None else plan.outcome.reduced

@@ -16,6 +16,7 @@ from ruddock.engine.outcome import FEASIBILITY, Limits
 from ruddock.engine.rays import short_ray
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, known
+from ruddock.insight.limits import members_of
 from ruddock.modelling.plan import Plan
 from ruddock.problem import Floats, Problem
 from ruddock.tables import number
@@ -340,7 +341,7 @@ def _prices(formulation: Formulation, may_change: Any) -> Floats:
     wanted = may_change.items() if isinstance(may_change, Mapping) else [(name, 1.0) for name in may_change]
     prices = np.full(len(names), np.inf)
     for name, price in wanted:
-        own = [k for k, member in enumerate(names) if member == name or member.startswith(f"{name}[")]
+        own = members_of(name, names)
         if not own:
             families = [family.name for family in formulation.constraints if not family.listed]
             hint = known(name, list(dict.fromkeys([*families, *names])))

@@ -100,7 +100,7 @@ def reach(model: Model, name: str, targets: Mapping[str, float], objective: floa
         return Reach(limit, target, None, None, outcome.status)
     # the change of an equation's limit stands in two columns; the others have one
     value = float(outcome.x[problem.n]) + 0.0
-    found = solve(_with_targets(limit.moved(problem, value), np.array(lines), np.array(lows), np.array(highs)))
+    found = solve(limit.moved(problem, value).with_rows(np.array(lines), lows, highs))
     plan = None
     if found.status == "optimal" and found.activity is not None:
         outcome = replace(found, activity=found.activity[: problem.m], y=None, reduced=None)
@@ -135,20 +135,6 @@ def _expression(formulation: Formulation, name: str) -> tuple[Floats, float]:
             return line, float(expr.constants[row])
     all_names = [*names, *(member for quantity in formulation.quantities for member in quantity.members())]
     raise ModelError(f"there is no decision or quantity called {name!r}; {known(name, all_names)}")
-
-
-def _with_targets(problem: Problem, lines: Floats, lows: Floats, highs: Floats) -> Problem:
-    """Return the problem with targets as further rows."""
-    return Problem.build(
-        vstack([problem.matrix(), csr_matrix(lines.reshape(-1, problem.n))], format="csc"),
-        np.concatenate((problem.row_lower, lows)),
-        np.concatenate((problem.row_upper, highs)),
-        problem.lower,
-        problem.upper,
-        problem.costs,
-        problem.kinds,
-        problem.offset,
-    )
 
 
 def _with_limit_as_column(

@@ -17,7 +17,7 @@ from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, NoPlanError, known
-from ruddock.insight.limits import Limit
+from ruddock.insight.limits import Limit, members_of
 from ruddock.insight.structure import integral_by_structure
 from ruddock.problem import INTEGER, Problem
 from ruddock.tables import amount, number
@@ -241,8 +241,8 @@ def _chosen(plan: Plan, names: Iterable[str] | None) -> tuple[list[int], list[in
     rows: list[int] = []
     columns: list[int] = []
     for name in [names] if isinstance(names, str) else names:
-        found_rows = _members(name, row_names)
-        found_columns = _members(name, column_names)
+        found_rows = members_of(name, row_names)
+        found_columns = members_of(name, column_names)
         if not found_rows and not found_columns:
             families: list[str] = [f.name for f in formulation.constraints] + [f.name for f in formulation.decisions]
             hint = known(name, list(dict.fromkeys([*families, *row_names, *column_names])))
@@ -250,10 +250,6 @@ def _chosen(plan: Plan, names: Iterable[str] | None) -> tuple[list[int], list[in
         rows += found_rows
         columns += found_columns
     return sorted(set(rows)), sorted(set(columns))
-
-
-def _members(name: str, all_names: Sequence[str]) -> list[int]:
-    return [k for k, member in enumerate(all_names) if member == name or member.startswith(name + "[")]
 
 
 def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any, get_args
 
 import numpy as np
-from scipy.sparse import csr_matrix, vstack
 
 from ruddock.engine.outcome import Limits, Method, Options, Outcome, Progress
 from ruddock.engine.solve import solve
@@ -84,18 +83,9 @@ def with_kept(problem: Problem, formulation: Formulation, kept: list[tuple[Objec
     if not kept:
         return problem
     earlier = [(formulation.problem(objective), value) for objective, value in kept]
-    rows = csr_matrix(np.array([part.costs for part, _ in earlier]))
+    rows = np.array([part.costs for part, _ in earlier])
     limits = [value - part.offset + KEEP * max(1.0, abs(value)) for part, value in earlier]
-    return Problem.build(
-        vstack([problem.matrix(), rows], format="csc"),
-        np.concatenate((problem.row_lower, np.full(len(limits), -np.inf))),
-        np.concatenate((problem.row_upper, limits)),
-        problem.lower,
-        problem.upper,
-        problem.costs,
-        problem.kinds,
-        problem.offset,
-    )
+    return problem.with_rows(rows, np.full(len(limits), -np.inf), limits)
 
 
 def _trimmed(outcome: Outcome, m: int) -> Outcome:

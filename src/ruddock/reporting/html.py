@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from html import escape
 from typing import TYPE_CHECKING
 
@@ -14,5 +15,10 @@ if TYPE_CHECKING:
 
 def plan_html(plan: Plan) -> str:
     """Return a plan as an HTML fragment, all text escaped."""
-    parts = (part.to_html() if isinstance(part, Table) else f"<p>{escape(part)}</p>" for part in plan_parts(plan))
-    return "<div>" + "".join(parts) + "</div>"
+    return parts_html(plan_parts(plan))
+
+
+def parts_html(parts: Iterable[str | Table]) -> str:
+    """Return sentences and tables as an HTML fragment, all text escaped."""
+    written = (part.to_html() if isinstance(part, Table) else f"<p>{escape(part)}</p>" for part in parts)
+    return "<div>" + "".join(written) + "</div>"

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from html import escape
-
 import numpy as np
 
 from ruddock.insight.sensitivity import SAME, Sensitivity
+from ruddock.reporting.html import parts_html
 from ruddock.reporting.text import to_text
 from ruddock.tables import Table, amount, capped, number
 
@@ -135,7 +134,4 @@ def sensitivity_text(found: Sensitivity) -> str:
 
 def sensitivity_html(found: Sensitivity) -> str:
     """Return the sensitivity as an HTML fragment, all text escaped."""
-    parts = (
-        part.to_html() if isinstance(part, Table) else f"<p>{escape(part)}</p>" for part in sensitivity_parts(found)
-    )
-    return "<div>" + "".join(parts) + "</div>"
+    return parts_html(sensitivity_parts(found))

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from html import escape
-
 from ruddock.errors import listed
 from ruddock.insight.what_if import WhatIf
+from ruddock.reporting.html import parts_html
 from ruddock.reporting.text import headline, to_text
 from ruddock.tables import Table, amount, capped, number
 
@@ -97,5 +96,4 @@ def what_if_text(found: WhatIf) -> str:
 
 def what_if_html(found: WhatIf) -> str:
     """Return the comparison as an HTML fragment, all text escaped."""
-    parts = (part.to_html() if isinstance(part, Table) else f"<p>{escape(part)}</p>" for part in what_if_parts(found))
-    return "<div>" + "".join(parts) + "</div>"
+    return parts_html(what_if_parts(found))

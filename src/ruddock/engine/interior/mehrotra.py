@@ -31,14 +31,12 @@ class Interior:
     converged : bool
     values, reduced : arrays, shape (n + m,)
         Of columns, then of row activities.
-    y : array, shape (m,)
     steps : int
     """
 
     converged: bool
     values: Floats
     reduced: Floats
-    y: Floats
     steps: int
 
 
@@ -149,7 +147,7 @@ def interior_point(problem: Problem, stopped: Callable[[int, float, float], bool
             return dw, dy, dzl, dzu
 
         dw, dy, dzl, dzu = direction(-tl * zl, -tu * zu)
-        primal, dual = _step(tl, tu, dw, low, high), _step(zl, zu, None, low, high, dzl, dzu)
+        primal, dual = _step((tl, dw, low), (tu, -dw, high)), _step((zl, dzl, low), (zu, dzu, high))
         after = float(
             (tl + primal * np.where(low, dw, 0.0)) @ (zl + dual * dzl)
             + (tu - primal * np.where(high, dw, 0.0)) @ (zu + dual * dzu)
@@ -157,31 +155,21 @@ def interior_point(problem: Problem, stopped: Callable[[int, float, float], bool
         sigma = min(1.0, max(0.0, after / gap)) ** 3 if gap > 0 else 0.0
         target = sigma * mu
         dw, dy, dzl, dzu = direction(target - tl * zl - dw * dzl, target - tu * zu + dw * dzu)
-        primal, dual = _step(tl, tu, dw, low, high), _step(zl, zu, None, low, high, dzl, dzu)
+        primal, dual = _step((tl, dw, low), (tu, -dw, high)), _step((zl, dzl, low), (zu, dzu, high))
         primal, dual = BACK * primal, BACK * dual
         w = w + primal * dw
         y, zl, zu = y + dual * dy, zl + dual * dzl, zu + dual * dzu
     x = fixed
     x[open_] = w[:k]
     d = problem.costs - problem.matrix().T @ y
-    return Interior(converged, np.concatenate((x, problem.activity(x))), np.concatenate((d, y)), y, steps)
+    return Interior(converged, np.concatenate((x, problem.activity(x))), np.concatenate((d, y)), steps)
 
 
-def _step(
-    below: Floats,
-    above: Floats,
-    move: Floats | None,
-    low: np.ndarray,
-    high: np.ndarray,
-    move_below: Floats | None = None,
-    move_above: Floats | None = None,
-) -> float:
-    """Return how far the quantities stay positive: slacks that ``move`` changes, or duals with moves of their own."""
-    down = -move if move is not None else -move_below  # type: ignore[operator]
-    up = move if move is not None else -move_above  # type: ignore[operator]
+def _step(*moves: tuple[Floats, Floats, np.ndarray]) -> float:
+    """Return how far along their changes the quantities marked stay positive, at most a full step."""
     most = 1.0 / BACK
-    for quantity, change, held in ((below, down, low), (above, up, high)):
-        falls = held & (change > 0)
+    for quantity, change, held in moves:
+        falls = held & (change < 0)
         if falls.any():
-            most = min(most, float((quantity[falls] / change[falls]).min()))
+            most = min(most, float((quantity[falls] / -change[falls]).min()))
     return most

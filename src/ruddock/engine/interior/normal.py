@@ -41,6 +41,7 @@ class NormalEquations:
         self.sparse_transposed = csc_matrix(self.sparse.T)
         self.dense = matrix[:, self.dense_columns].toarray()
         self._order: np.ndarray | None = None
+        self._permuted = False
 
     def factorise(self, d: Floats, e: Floats) -> None:
         """Take new weights and factorise; raise RuntimeError if the matrix is singular."""
@@ -65,8 +66,6 @@ class NormalEquations:
         if len(self.dense_columns):
             self._solved = self._solve_sparse(self._weighted)
             self._small = lu_factor(np.eye(len(self.dense_columns)) + self._weighted.T @ self._solved)
-
-    _permuted = False
 
     def _solve_sparse(self, right: Floats) -> Floats:
         if not self._permuted:

@@ -10,7 +10,7 @@ from ruddock.engine.outcome import FEASIBILITY
 from ruddock.engine.presolve.columns import DominatedColumns, FixedColumns
 from ruddock.engine.presolve.parallel import ParallelColumns, ParallelRows
 from ruddock.engine.presolve.rows import ForcingRows, RedundantRows, SingletonRows
-from ruddock.engine.presolve.stage import Point, Reduction, Stage
+from ruddock.engine.presolve.stage import Point, Reduction, Stage, limit_size
 from ruddock.engine.presolve.substitution import DoubletonEquations, FreeSingletons, SlackColumns
 from ruddock.problem import Problem
 
@@ -103,12 +103,11 @@ def _contradiction(stage: Stage) -> Point | None:
     """Return the proof by a row that is plainly out of reach, or None."""
     p = stage.problem
     least, most = stage.range
-    low_size = np.maximum(1.0, np.where(np.isfinite(p.row_lower), np.abs(p.row_lower), 1.0))
-    high_size = np.maximum(1.0, np.where(np.isfinite(p.row_upper), np.abs(p.row_upper), 1.0))
-    short, over = most < p.row_lower - FEASIBILITY * low_size, least > p.row_upper + FEASIBILITY * high_size
+    short = most < p.row_lower - FEASIBILITY * limit_size(p.row_lower)
+    over = least > p.row_upper + FEASIBILITY * limit_size(p.row_upper)
     bad = np.flatnonzero(short | over)
     if not len(bad):
         return None
     y = np.zeros(p.m)
     y[bad[0]] = 1.0 if short[bad[0]] else -1.0
-    return Point(y=y, d=-(p.matrix().T @ y), proof=True)
+    return Point(y=y, d=-p.priced(y), proof=True)

@@ -9,14 +9,10 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC
-from ruddock.engine.presolve.stage import Mask, Places, Point, Reduction, Stage, first_of
+from ruddock.engine.presolve.stage import Mask, Places, Point, Reduction, Stage, first_of, limit_size
 from ruddock.problem import Floats, Problem
 
 NEAR = 1e-9  # relative: activities this near to a limit count as being there
-
-
-def _size(limits: Floats) -> Floats:
-    return np.maximum(1.0, np.where(np.isfinite(limits), np.abs(limits), 1.0))
 
 
 @dataclass
@@ -35,8 +31,8 @@ class RedundantRows(Reduction):
         p = stage.problem
         least, most = stage.range
         tolerance = NEAR * 1e-3
-        gone = (least >= p.row_lower - tolerance * _size(p.row_lower)) & (
-            most <= p.row_upper + tolerance * _size(p.row_upper)
+        gone = (least >= p.row_lower - tolerance * limit_size(p.row_lower)) & (
+            most <= p.row_upper + tolerance * limit_size(p.row_upper)
         )
         # an empty row may miss its limits by what counts as feasible
         empty = stage.row_counts == 0
@@ -137,12 +133,12 @@ class ForcingRows(Reduction):
     def find(cls, stage: Stage) -> tuple[Self, Problem] | None:
         p = stage.problem
         least, most = stage.range
-        up = most <= p.row_lower + NEAR * _size(p.row_lower)
-        down = least >= p.row_upper - NEAR * _size(p.row_upper)
+        up = most <= p.row_lower + NEAR * limit_size(p.row_lower)
+        down = least >= p.row_upper - NEAR * limit_size(p.row_upper)
         rows = np.flatnonzero((up | down) & (stage.row_counts > 0))
         # those that are plainly out of reach stay, as the rows that show it
-        rows = rows[np.where(up, most >= p.row_lower - NEAR * _size(p.row_lower), True)[rows]]
-        rows = rows[np.where(down, least <= p.row_upper + NEAR * _size(p.row_upper), True)[rows]]
+        rows = rows[np.where(up, most >= p.row_lower - NEAR * limit_size(p.row_lower), True)[rows]]
+        rows = rows[np.where(down, least <= p.row_upper + NEAR * limit_size(p.row_upper), True)[rows]]
         rows = _disjoint(stage, rows)
         if not len(rows):
             return None

@@ -178,6 +178,11 @@ class Reduction(ABC):
         """Return the point of the larger problem that belongs to one of the smaller."""
 
 
+def limit_size(limits: Floats) -> Floats:
+    """Return what tolerances of limits are relative to: their size, at least 1."""
+    return np.maximum(1.0, np.where(np.isfinite(limits), np.abs(limits), 1.0))
+
+
 def first_of(groups: Any) -> Mask:
     """Mark the first of each run of entries in the same group, wherever they stand."""
     marked = np.zeros(len(groups), bool)

@@ -15,7 +15,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from scipy.sparse import csc_matrix, csr_matrix, vstack
+from scipy.sparse import csc_matrix, csr_matrix
 
 from ruddock.engine import certificates
 from ruddock.engine.outcome import (
@@ -113,18 +113,7 @@ class LinearSolver:
     def append_rows(self, matrix: Any, lower: Floats, upper: Floats) -> None:
         """Append rows below the others; their logicals join the basis."""
         basis, old = self.basis, self.problem
-        self._load(
-            Problem.build(
-                vstack([old.matrix(), matrix], format="csc"),
-                np.concatenate((old.row_lower, lower)),
-                np.concatenate((old.row_upper, upper)),
-                old.lower,
-                old.upper,
-                old.costs,
-                old.kinds,
-                old.offset,
-            )
-        )
+        self._load(old.with_rows(matrix, lower, upper))
         if basis is not None:
             self.basis = Basis(basis.columns, np.concatenate((basis.rows, np.zeros(len(lower), np.int8))))
 
