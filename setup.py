@@ -5,7 +5,11 @@ import os
 from setuptools import Extension, setup
 
 SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dual", "primal", "push")
-KERNELS = (*(f"ruddock.engine.simplex.{name}" for name in SIMPLEX), "ruddock.formats.mps.kernel")
+KERNELS = (
+    *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
+    "ruddock.engine.tree.propagate",
+    "ruddock.formats.mps.kernel",
+)
 
 
 def extensions():

@@ -1,4 +1,4 @@
-"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine]``. Exits 1 if anything is wrong."""
+"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine] [integers]``. Exits 1 if anything is wrong."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import tempfile
 import time
 from collections import Counter
 from collections.abc import Callable
+from itertools import product
 from math import isclose
 from pathlib import Path
 
@@ -14,6 +15,7 @@ import ruddock as rk
 from ruddock import demos
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
+from tests import whole_problems
 from tests.exact import judge
 from tests.formats.test_rdk import mutations, read
 from tests.generators import STRUCTURES, planted, random_lp
@@ -99,9 +101,35 @@ def engine() -> int:
     return wrong
 
 
+def integers() -> int:
+    """Solve 1,350 random whole-number problems with every combination of parts on and off, against enumeration."""
+    wrong, seen = 0, Counter[str]()
+    for structure in whole_problems.STRUCTURES:
+        for seed in range(1000, 1150):
+            problem = whole_problems.whole_problem(structure, seed)
+            best = whole_problems.enumerated(problem)
+            for presolve, cuts, heuristics, symmetry, branching in product(*[(True, False)] * 5):
+                options = Options(
+                    presolve=presolve,
+                    cuts=cuts,
+                    heuristics=heuristics,
+                    symmetry=symmetry,
+                    branching="reliability" if branching else "plain",
+                )
+                outcome = solve(problem, Limits(seconds=60), options)
+                seen[outcome.status] += 1
+                none = outcome.status == "infeasible" and best == float("inf")
+                if not none and not (outcome.status == "optimal" and isclose(outcome.objective, best, abs_tol=1e-6)):
+                    wrong += 1
+                    print(f"{structure} {seed} {options}: {outcome.status} {outcome.objective}, not {best}")
+    print(f"whole-number problems: {dict(seen)}, wrong {wrong}")
+    return wrong
+
+
 def main() -> None:
-    asked = sys.argv[1:] or ["parsers", "engine"]
+    asked = sys.argv[1:] or ["parsers", "engine", "integers"]
     wrong = (parsers() + mps() if "parsers" in asked else 0) + (engine() if "engine" in asked else 0)
+    wrong += integers() if "integers" in asked else 0
     sys.exit(bool(wrong))
 
 

@@ -9,6 +9,7 @@ from ruddock.formats import read
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.data import Data, data, maximum, minimum
 from ruddock.modelling.expression import total
+from ruddock.modelling.logic import at_least, at_most, either, exactly, pause, run, when
 from ruddock.modelling.model import Model
 from ruddock.modelling.plan import Plan
 
@@ -24,9 +25,16 @@ __all__ = [
     "RuddockError",
     "RuddockWarning",
     "__version__",
+    "at_least",
+    "at_most",
     "data",
+    "either",
+    "exactly",
     "maximum",
     "minimum",
+    "pause",
     "read",
+    "run",
     "total",
+    "when",
 ]

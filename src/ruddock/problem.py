@@ -20,6 +20,12 @@ CONTINUOUS, INTEGER, SEMICONTINUOUS = 0, 1, 2  # `kinds` are sums of these marks
 INT32_MAX = np.iinfo(np.int32).max
 
 
+def reaching_zero(lower: Floats, upper: Floats, kinds: Bytes) -> tuple[Floats, Floats]:
+    """Return bounds of a relaxation: those of semicontinuous columns, which may be zero besides, reach it."""
+    semi = (kinds & SEMICONTINUOUS) != 0
+    return np.where(semi, np.minimum(lower, 0.0), lower), np.where(semi, np.maximum(upper, 0.0), upper)
+
+
 @dataclass(frozen=True, eq=False)
 class Problem:
     """``min costs'x + offset`` with ``row_lower <= Ax <= row_upper`` and bounds and kinds of columns.

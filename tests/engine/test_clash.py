@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import itertools
 from collections import Counter
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
-from ruddock.engine.clash import Clash, Member, _Kept, fewest_rows, find_clash, find_clashes, least_changes
+from ruddock.engine.clash import Clash, Member, _Kept, find_clash, find_clashes
+from ruddock.engine.elastic import Room, fewest_rows, least_changes
+from ruddock.engine.implied import contradiction_chain
 from ruddock.engine.outcome import Limits
+from ruddock.engine.presolve.chain import Presolve
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
 from tests.generators import inf, random_lp
@@ -32,21 +36,6 @@ def assert_irreducible(problem: Problem, clash: Clash) -> None:
         assert without(problem, rest | {member}) in ("optimal", "unbounded"), member
 
 
-def test_clashes_of_linear_problems_are_irreducible() -> None:
-    sizes: Counter[bool] = Counter()
-    for seed in range(20):
-        for structure in STRUCTURES:
-            problem = random_lp(structure, 60 + seed, *((6, 8), (12, 18), (25, 40))[seed % 3], "infeasible")
-            if solve(problem).status != "infeasible":
-                continue
-            for clash in find_clashes(problem):
-                assert clash.proven and not clash.whole
-                assert_irreducible(problem, clash)
-                sizes[len(clash.members) >= 6] += 1
-    assert sum(sizes.values()) >= 120
-    assert sizes[True] >= 30
-
-
 def whole_problem(seed: int) -> Problem:
     """Return a problem of whole numbers that only has plans in fractions, among rows that do not matter."""
     rng = np.random.default_rng(seed)
@@ -66,22 +55,92 @@ def whole_problem(seed: int) -> Problem:
     )
 
 
-def test_clashes_of_whole_numbers_are_irreducible_and_said_to_be() -> None:
-    whole = 0
-    for seed in range(30):
-        problem = whole_problem(seed)
-        if solve(problem).status != "infeasible":
-            continue
-        clash = find_clash(problem)
-        assert clash is not None
-        assert clash.proven
-        assert_irreducible(problem, clash)
-        relaxed = Problem.build(
-            problem.matrix(), problem.row_lower, problem.row_upper, problem.lower, problem.upper, problem.costs
-        )
-        assert clash.whole == (solve(relaxed).status != "infeasible")
-        whole += clash.whole
-    assert whole >= 15
+def rounds(seed: int, *, whole: bool = False) -> Problem:
+    """Return rows that go round in circles, each decision above the next: disjoint circles, or one within another.
+
+    No bound follows that contradicts another, so nothing but a proof finds them. Of whole numbers, decisions around
+    odd circles that exclude their neighbours, of which half are wanted: in fractions that can be.
+    """
+    rng = np.random.default_rng([seed, 77])
+    size = int(rng.integers(5, 9)) | (1 if whole else 0)
+    starts = [0, size] if seed % 2 else [0, 0]
+    ends = [size, 2 * size] if seed % 2 else [size, size - 2]
+    n = max(ends) + 2
+    lines, low = [], []
+    for start, end in zip(starts, ends, strict=True):
+        for j in range(start, end):
+            line = np.zeros(n)
+            after = j + 1 if j + 1 < end else start
+            line[j], line[after] = (-1.0, -1.0) if whole else (1.0, -1.0)
+            lines.append(line)
+            low.append(-1.0 if whole else float(rng.integers(0, 3) + (j == start)))
+        if whole:
+            line = np.zeros(n)
+            line[start:end] = 1.0
+            lines.append(line)
+            low.append((end - start) / 2)
+    for _ in range(6):
+        lines.append(rng.integers(0, 3, n).astype(float))
+        low.append(0.0)
+    order = rng.permutation(len(lines))
+    upper = np.full(n, 1.0 if whole else 500.0)
+    kinds = np.full(n, int(whole))
+    return Problem.build(
+        np.array(lines)[order], np.array(low)[order], np.full(len(low), inf), np.zeros(n), upper, np.zeros(n), kinds
+    )
+
+
+def through_bounds(seed: int) -> Problem:
+    """Return a problem of one row that its columns' bounds do not let come true, among others that hold."""
+    rng = np.random.default_rng([seed, 78])
+    a = rng.integers(1, 5, (4, 9)).astype(float)
+    upper = rng.integers(1, 6, 9).astype(float)
+    low = np.array([float(a[0] @ upper) + 1.0, 0, 0, 0])
+    return Problem.build(a, low, np.full(4, inf), np.zeros(9), upper, np.zeros(9))
+
+
+def by_presolve_alone(problem: Problem) -> bool:
+    return contradiction_chain(problem) is not None or Presolve(problem).contradiction is not None
+
+
+FAMILIES = {
+    "circles": [rounds(seed) for seed in range(50)],
+    "whole circles": [rounds(seed, whole=True) for seed in range(24)],
+    "whole": [whole_problem(seed) for seed in range(20)],
+    "bounds": [through_bounds(seed) for seed in range(10)],
+    "random": [
+        random_lp(structure, 60 + seed, *((6, 8), (12, 18), (25, 40))[seed % 3], "infeasible")
+        for seed in range(8)
+        for structure in STRUCTURES
+    ],
+}
+
+
+def test_clashes_are_irreducible() -> None:
+    count: Counter[str] = Counter()
+    for family, problems in FAMILIES.items():
+        for problem in problems:
+            if solve(problem).status != "infeasible":
+                continue
+            relaxed = replace(problem, kinds=np.zeros_like(problem.kinds))
+            in_fractions = solve(relaxed).status != "infeasible"
+            clashes = find_clashes(problem)
+            assert clashes
+            count["problems"] += 1
+            count["beyond presolve"] += not by_presolve_alone(problem)
+            count["of six or more"] += len(clashes[0].members) >= 6
+            count["several"] += len(clashes) > 1
+            count["whole"] += clashes[0].whole
+            count["bounds alone"] += family == "bounds"
+            assert clashes[0].whole == in_fractions
+            for clash in clashes:
+                assert clash.proven
+                assert_irreducible(problem, clash)
+    assert count["problems"] >= 150
+    assert count["of six or more"] >= count["problems"] / 3
+    assert count["beyond presolve"] >= count["problems"] / 2
+    assert count["whole"] >= 30
+    assert count["several"] >= 30
 
 
 def test_disjoint_clashes_and_crossed_bounds_are_all_found() -> None:
@@ -105,7 +164,7 @@ def test_least_changes_are_those_of_an_independent_formulation(seed: int) -> Non
     problem = random_lp("boxed", 200 + seed, 8, 12, "infeasible")
     weights = rng.integers(1, 5, problem.m).astype(float)
     weights[rng.random(problem.m) < 0.2] = inf
-    fall, rise, outcome = least_changes(problem, weights, weights)
+    fall, rise, outcome = least_changes(problem, Room.anywhere(weights, weights))
     # as a cost on the violation of rows v: |v| with v = Ax - s and s within the limits
     free = np.isfinite(weights)
     n, m = problem.n, problem.m
@@ -147,7 +206,8 @@ def test_fewest_rows_are_those_of_enumeration(seed: int) -> None:
 
     candidates = np.flatnonzero(allowed).tolist()
     sizes = [k for k in range(len(candidates) + 1) if any(map(works, itertools.combinations(candidates, k)))]
-    found = fewest_rows(problem, allowed)
+    prices = np.where(allowed, 1.0, inf)
+    found = fewest_rows(problem, Room.anywhere(prices, prices))
     assert (found is None) == (not sizes)
     if found is not None:
         assert len(found) == sizes[0]
@@ -159,7 +219,7 @@ def test_the_largest_change_is_as_small_as_can_be() -> None:
     for seed in range(8):
         problem = random_lp("boxed", 300 + seed, 8, 12, "infeasible")
         weights = np.random.default_rng(seed).integers(1, 5, problem.m).astype(float)
-        _, _, outcome = least_changes(problem, weights, weights, worst=True)
+        _, _, outcome = least_changes(problem, Room.anywhere(weights, weights), worst=True)
         assert outcome.x is not None
         worst = float(outcome.x[-1])
         for factor, expected in ((1 + 1e-6, "optimal"), (1 - 1e-3, "infeasible")):

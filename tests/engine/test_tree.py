@@ -2,76 +2,54 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from dataclasses import replace
 from itertools import combinations, product
 
 import numpy as np
 import pytest
 from scipy import sparse
 
-from ruddock.engine.outcome import Limits
-from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
+from ruddock.engine.tree.search import TreeSearch
+from ruddock.engine.tree.symmetry import ordering_rows, with_sums
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.generators import inf
+from tests.whole_problems import STRUCTURES, choices, enumerated, whole_problem
+
+SETTINGS = (
+    Options(presolve=False),
+    Options(cuts=False),
+    Options(heuristics=False),
+    Options(branching="plain"),
+    Options(symmetry=False),
+    Options(presolve=False, cuts=False, heuristics=False, symmetry=False, branching="plain"),
+)
 
 
-def random_milp(seed: int) -> Problem:
-    """Return a small problem with continuous, integer, semicontinuous and semi-integer columns."""
-    rng = np.random.default_rng(seed)
-    m, n = rng.integers(2, 6), rng.integers(3, 7)
-    a = rng.integers(-5, 10, (m, n)) * (rng.random((m, n)) < 0.7)
-    kinds = np.ones(n, int) if seed % 3 == 0 else rng.choice([0, 1, 1, 2], n)
-    lower = rng.integers(-2, 2, n).astype(float)
-    upper = lower + rng.integers(1, 4, n)
-    semi = kinds == SEMICONTINUOUS
-    lower[semi] = rng.integers(1, 3, semi.sum())
-    upper[semi] = lower[semi] + rng.integers(1, 5, semi.sum())
-    if seed % 5 == 0:
-        kinds[semi] |= INTEGER
-    row_lower = np.where(rng.random(m) < 0.4, rng.integers(-3, 10, m), -inf)
-    row_upper = np.maximum(np.where(rng.random(m) < 0.7, rng.integers(4, 20, m), inf), row_lower)
-    costs = rng.integers(-9, 10, n) / (1 if seed % 2 else 7)
-    return Problem.build(a, row_lower, row_upper, lower, upper, costs, kinds)
+def assert_whole(problem: Problem, x: np.ndarray) -> None:
+    whole = (problem.kinds & INTEGER) != 0
+    assert (x[whole] == np.round(x[whole])).all()
+    semi = (problem.kinds & SEMICONTINUOUS) != 0
+    assert ((x[semi] == 0) | ((x[semi] >= problem.lower[semi]) & (x[semi] <= problem.upper[semi]))).all()
+    assert problem.matrix() @ x == pytest.approx(np.clip(problem.matrix() @ x, problem.row_lower, problem.row_upper))
 
 
-def enumerated(problem: Problem) -> float:
-    """Return the least objective over all values of discrete columns; the rest is linear."""
-    best = inf
-    choices = []
-    for j in range(problem.n):
-        whole = range(int(np.ceil(problem.lower[j])), int(np.floor(problem.upper[j])) + 1)
-        spans = (
-            [(float(v), float(v)) for v in whole]
-            if problem.kinds[j] & INTEGER
-            else [(problem.lower[j], problem.upper[j])]
-        )
-        choices.append(spans + ([(0.0, 0.0)] if problem.kinds[j] & SEMICONTINUOUS else []))
-    for bounds in product(*choices):
-        lower, upper = np.array(bounds).T
-        part = Problem.build(problem.matrix(), problem.row_lower, problem.row_upper, lower, upper, problem.costs)
-        outcome = LinearSolver(part).solve()
-        if outcome.status == "optimal":
-            best = min(best, outcome.objective)
-    return best
-
-
-@pytest.mark.parametrize("block", range(6))
-def test_random_problems_against_enumeration(block: int) -> None:
-    for seed in range(20 * block, 20 * block + 20):
-        problem = random_milp(seed)
+@pytest.mark.parametrize("structure", STRUCTURES)
+def test_random_problems_against_enumeration(structure: str) -> None:
+    for seed in range(56):
+        problem = whole_problem(structure, seed)
         best = enumerated(problem)
-        outcome = solve(problem)
-        if best == inf:
-            assert outcome.status == "infeasible", seed
-            continue
-        assert outcome.status == "optimal", seed
-        assert outcome.objective == pytest.approx(best, abs=1e-7), seed
-        assert outcome.gap <= 1e-8
-        x = outcome.x
-        whole = (problem.kinds & INTEGER) != 0
-        assert (x[whole] == np.round(x[whole])).all()
-        semi = (problem.kinds & SEMICONTINUOUS) != 0
-        assert ((x[semi] == 0) | ((x[semi] >= problem.lower[semi]) & (x[semi] <= problem.upper[semi]))).all()
+        for options in (Options(), SETTINGS[seed % len(SETTINGS)]):
+            outcome = solve(problem, options=options)
+            if best == inf:
+                assert outcome.status == "infeasible", seed
+                continue
+            assert outcome.status == "optimal", seed
+            assert outcome.objective == pytest.approx(best, abs=1e-6), seed
+            assert outcome.gap <= 1e-8
+            assert_whole(problem, outcome.x)
 
 
 def knapsack(correlated: bool) -> tuple[Problem, float]:
@@ -199,3 +177,72 @@ def test_progress_is_told_with_bounds_that_hold() -> None:
     assert all(progress.bound <= 18 + 1e-6 for progress in heard)
     assert all(progress.best >= 18 for progress in heard)
     assert [p.nodes for p in heard] == sorted(p.nodes for p in heard)
+
+
+def test_cuts_and_tightening_leave_no_whole_plan_out() -> None:
+    cut: Counter[str] = Counter()
+    for structure, seed in product(STRUCTURES[1:], range(500, 520)):
+        problem = whole_problem(structure, seed)
+        # no plan is known, so that none is left out for being no better
+        search = TreeSearch(problem, Limits(nodes=2), Options(heuristics=False, symmetry=False))
+        search.try_plan = lambda x: False  # type: ignore[method-assign]
+        search.run()
+        cut.update(search.cut_counts)
+        whole = problem.kinds == INTEGER
+        for point in whole_plans(problem)[:100]:
+            # fixing by costs may leave out plans that are no better than others
+            if ((point >= search.lower - 1e-9) & (point <= search.upper + 1e-9))[whole].all():
+                low, high = np.where(whole, point, search.lower), np.where(whole, point, search.upper)
+                fixed = replace(search.relaxed, lower=low, upper=high, kinds=np.zeros_like(problem.kinds))
+                assert solve(fixed).status == "optimal", (structure, seed, point)
+    assert set(cut) == {"rounding", "tableau", "cover", "clique", "implied bound", "zero-half"}
+    assert sum(cut.values()) >= 500
+
+
+def whole_plans(problem: Problem) -> np.ndarray:
+    """Return the points of integer columns that have a plan; other columns are 0 there."""
+    whole = problem.kinds == INTEGER
+    values = [[low for low, _ in span] if w else [0.0] for span, w in zip(choices(problem), whole, strict=True)]
+    points = np.array(list(product(*values)))
+    if whole.all():
+        activity = points @ problem.matrix().toarray().T
+        keeps = (activity >= problem.row_lower - 1e-9) & (activity <= problem.row_upper + 1e-9)
+        return points[keeps.all(axis=1)]
+    keeps = []
+    for point in points:
+        bounds = np.where(whole, point, problem.lower), np.where(whole, point, problem.upper)
+        part = replace(problem, lower=bounds[0], upper=bounds[1], kinds=np.zeros_like(problem.kinds))
+        keeps.append(solve(part).status == "optimal")
+    return points[keeps]
+
+
+def test_identical_parts_are_found_and_ordered() -> None:
+    problem = whole_problem("symmetric", 3)
+    wide = with_sums(problem)
+    assert wide is not None
+    assert wide.n > problem.n
+    rows = ordering_rows(problem, problem, problem.lower, problem.upper)
+    assert rows is not None
+    matrix, low, high = rows
+    best = enumerated(problem)
+    kept = [p for p in whole_plans(problem) if (matrix @ p >= low - 1e-9).all() and (matrix @ p <= high + 1e-9).all()]
+    assert min(problem.costs @ p for p in kept) == best
+    assert len(kept) < len(whole_plans(problem))
+    other = whole_problem("ordering", 1)
+    assert ordering_rows(other, other, other.lower, other.upper) is None
+
+
+def test_a_memory_limit_ends_the_search() -> None:
+    outcome = solve(steiner_triples(), Limits(memory=20_000))
+    assert (outcome.status, outcome.reason) == ("stopped", "memory")
+    assert outcome.x is not None
+
+
+def test_the_history_tells_better_and_better_plans() -> None:
+    outcome = solve(steiner_triples())
+    best = [moment.best for moment in outcome.history]
+    assert best == sorted(best, reverse=True)
+    assert best[-1] == 18
+    assert all(moment.bound <= moment.best for moment in outcome.history)
+    again = solve(steiner_triples())
+    assert again.counters.nodes == outcome.counters.nodes  # the same search every time

@@ -18,10 +18,10 @@ from ruddock.cli import main
 from ruddock.formats.rdk.write import rdk_text
 from ruddock.formats.table import fill_table
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
-from tests.engine.test_tree import random_milp
 from tests.formats.test_mps import same
 from tests.formats.test_rdk import EVERYTHING, read
 from tests.generators import STRUCTURES, random_lp
+from tests.whole_problems import random_milp
 
 inf = np.inf
 FORMS = ("rdk", "json", "csv", "xlsx", "mps")

@@ -3,66 +3,118 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 
 import ruddock as rk
+from ruddock import demos
+from ruddock.formats import read
 from ruddock.insight.diagnosis import Contradiction
 from tests.generators import random_lp
 from tests.insight.test_alternatives import model_of
 
 
 def storm_week() -> rk.Model:
-    """Two clashes: more crates are needed than the apiaries hold, and hampers of ribbon cannot come out even."""
-    model = rk.Model("Storm week")
-    apiary, market = rk.Axis("apiary", ["Fell", "Mere"]), rk.Axis("market", ["Quay", "Abbey"])
-    ship = model.decide("ship", apiary, market, unit="crate")
-    stock = rk.data({"Fell": 40, "Mere": 25}, apiary)
-    need = rk.data({"Quay": 30, "Abbey": 47}, market)
-    model.require("supply", ship.sum(market) <= stock, unit="crate")
-    model.require("demand", ship.sum(apiary) >= need, unit="crate")
-    small = model.decide("small", kind="integer", upper=20, unit="hamper")
-    large = model.decide("large", kind="integer", upper=20, unit="hamper")
-    model.require("ribbon", 2 * small + 4 * large == 17, unit="m")
-    model.minimize("cost", haulage=2 * ship.sum(), packing=small + large, unit="£")
-    return model
+    return demos.build("storm-week")
 
 
 def names(clash: Contradiction) -> list[str]:
     return [f"{reason.name} {reason.relation}" for reason in clash.reasons]
 
 
+def flat(found: object) -> str:
+    return " ".join(str(found).split())
+
+
 def test_the_storm_week_is_told_clash_by_clash() -> None:
     found = storm_week().diagnose()
     linear, whole = found.clashes
-    assert names(linear) == ["demand[Quay] >=", "demand[Abbey] >=", "supply[Fell] <=", "supply[Mere] <="]
-    assert [reason.weight for reason in linear.reasons] == [1, 1, 1, 1]
+    assert names(linear) == [
+        "demand[Quay] >=", "demand[Abbey] >=", "supply[Fell] <=", "supply[Mere] <=", "ship[Mere,Bridge] >=",
+    ]  # fmt: skip
+    assert [reason.weight for reason in linear.reasons] == [1, 1, 1, 1, 1]
     assert linear.shortfall == 12
+    assert linear.steps == (
+        "demand[Quay] >= 30 keeps ship[Fell,Quay] at 30 or more",
+        "supply[Fell] <= 40 keeps ship[Fell,Abbey] at 10 or less",
+        "supply[Mere] <= 25 keeps ship[Mere,Abbey] at 25 or less",
+        "demand[Abbey] >= 47 keeps ship[Fell,Abbey] at 22 or more",
+        "so ship[Fell,Abbey] would have to be 22 or more and 10 or less",
+    )
     assert names(whole) == ["ribbon >=", "ribbon <=", "small whole", "large whole"]
     assert whole.whole and whole.proven and whole.shortfall is None
-    text = " ".join(str(found).split())
+    text = flat(found)
     assert "2 clashes share no limit" in text
     assert "what is left reads 0 >= 12" in text
     assert "it is whole numbers that clash" in text
+    assert found.repairs[0].total == pytest.approx(25)  # 24 crates and 1 m of ribbon
+    assert len({repair.changes for repair in found.repairs}) == len(found.repairs) >= 4
     for repair in found.repairs:
         changed = storm_week().what_if({name: new for name, _, _, new in repair.changes}).changed
         assert changed.objective == pytest.approx(repair.plan.objective)
-    assert found.repairs[0].total == pytest.approx(13)  # 12 crates and 1 m of ribbon
+        held = repair.aim.partition(" if ")[2]
+        assert not any(name in held for name, *_ in repair.changes)
+    assert "<table" in found._repr_html_()
+    assert [clash["steps"] for clash in found.as_dict()["clashes"]] == [list(linear.steps), []]
 
 
-def test_repairs_change_only_what_may_be_changed() -> None:
+def test_every_way_in_tells_the_same(tmp_path: Path) -> None:
+    told = names(storm_week().diagnose().clashes[0])
+    for file in ("storm.rdk", "storm.mps", "storm.xlsx", "storm.json"):
+        storm_week().write(tmp_path / file)
+        assert sorted(names(read(tmp_path / file).diagnose().clashes[0])) == sorted(told), file
+
+
+def test_repairs_change_only_what_may_be_changed_which_way_and_how_far() -> None:
     model = storm_week()
     model.drop("ribbon")
     found = model.diagnose(["demand"])
     assert {name.split("[")[0] for repair in found.repairs for name, *_ in repair.changes} == {"demand"}
-    priced = model.diagnose({"supply": 1.0, "demand[Quay]": 0.5})
+    priced = model.diagnose({"supply": 1.0, "demand[Quay]": 0.25})
     assert [change[0] for change in priced.repairs[0].changes] == ["demand[Quay]"]
     assert priced.repairs[0].total == pytest.approx(6)
-    with pytest.raises(rk.ModelError, match="did you mean 'demand'"):
-        model.diagnose(["demnd"])
-    with pytest.raises(rk.ModelError, match="positive number"):
-        model.diagnose({"demand": 0})
+    little = model.diagnose(["supply up by 10", "demand down by 20% at 3"])
+    assert little.repairs
+    for repair in little.repairs:
+        for name, _, old, new in repair.changes:
+            assert 0 <= new - old <= 10 + 1e-6 if "supply" in name else 0 <= old - new <= 0.2 * old + 1e-6
+        assert repair.plan.status == "optimal"
+    # 24 crates are missing: supplies may give 20 of them, the other 4 cost 3 each
+    assert little.repairs[0].total == pytest.approx(20 + 4 * 3)
+    assert not model.diagnose("supply by 11").repairs
+
+
+@pytest.mark.parametrize(
+    ("may_change", "message"),
+    [
+        (["demnd"], "did you mean 'demand'"),
+        ({"demand": 0}, "positive number"),
+        (["demand up"], "demand up tightens it, which makes no plan possible; write demand down"),
+        (["ship.upper"], "ship.Fell,Quay. has no upper bound"),
+        (["demand by 1.2.3"], "no number"),
+    ],
+)
+def test_what_may_change_is_read_with_care(may_change: Any, message: str) -> None:
+    with pytest.raises(rk.ModelError, match=message):
+        storm_week().diagnose(may_change)
+
+
+def test_bounds_may_change_where_they_are_named() -> None:
+    model = rk.Model("bounds")
+    jars = model.decide("jars", rk.Axis("size", ["S", "L"]), upper=3, kind="integer")
+    model.require("need", jars.sum() >= 7.5)
+    model.maximize("worth", jars.sum())
+    for wanted in ("jars.upper", "jars[S].upper up by 2"):
+        repair = model.diagnose(wanted).repairs[0]
+        assert sum(new - old for _, _, old, new in repair.changes) == 2
+        assert repair.plan.objective == 8
+    assert not model.diagnose("jars[S].upper by 1").repairs
+    model.minimize("end", -jars.sum() + model.decide("loss", lower=-np.inf))
+    model.drop("worth")
+    assert "then has no end; a limit is missing as well" in flat(model.diagnose("need"))
 
 
 def test_where_nothing_that_may_change_helps_it_is_said() -> None:
@@ -74,7 +126,7 @@ def test_where_nothing_that_may_change_helps_it_is_said() -> None:
     assert names(found.clashes[0]) == ["need >=", "jars <="]
     assert found.clashes[0].shortfall == 2
     assert not found.repairs
-    assert "No change of the limits that may move leaves a plan" in " ".join(str(found).split())
+    assert "No change of the limits that may move leaves a plan" in flat(found)
 
 
 def test_what_grows_without_end_is_told_in_few_decisions() -> None:
@@ -88,7 +140,7 @@ def test_what_grows_without_end_is_told_in_few_decisions() -> None:
     found = model.diagnose()
     assert found.ray is not None
     assert set(found.ray) == {"mead", "candles"}
-    text = " ".join(str(found).split())
+    text = flat(found)
     assert "mead and candles can grow together without limit, earning £5.00" in text
     assert "Which limit is missing?" in text
     steps = np.array([found.ray["mead"], found.ray["candles"]])
@@ -123,7 +175,7 @@ def test_long_clashes_are_folded_by_family() -> None:
     model.require("total", make.sum() <= 100)
     found = model.diagnose()
     assert len(found.clashes[0].reasons) == 21 or len(found.clashes[0].reasons) == 31
-    assert "floor[1], floor[2] and" in " ".join(str(found).split())
+    assert "floor[1], floor[2] and" in flat(found)
 
 
 def test_a_model_with_a_plan_shows_it() -> None:

@@ -46,6 +46,7 @@ class SolveOptions:
 
     gap: float
     time_limit: float | None
+    memory_limit: float | None
     json_path: str | None
     method: str
     no_presolve: bool
@@ -69,6 +70,12 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 "--gap", type=click.FloatRange(min=0), default=0.0, help="Relative gap that counts as optimal."
             ),
             click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop after S seconds."),
+            click.option(
+                "--memory-limit",
+                type=click.FloatRange(min=0),
+                metavar="MB",
+                help="Stop a search whose open parts take more.",
+            ),
             click.option("--json", "json_path", metavar="FILE", help="Write the plan as JSON; - is standard output."),
             click.option(
                 "--method",
@@ -76,9 +83,7 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 default="auto",
                 help="For linear models: dual or primal simplex, or interior point.",
             ),
-            click.option(
-                "--no-presolve", is_flag=True, help="Solve a linear model as it is, without making it smaller."
-            ),
+            click.option("--no-presolve", is_flag=True, help="Solve a model as it is, without making it smaller."),
             click.option("--exact", is_flag=True, help="Check a linear model's plan in exact arithmetic."),
             click.option("--effort", is_flag=True, help="Show what the solve took, after the plan."),
             click.option(
@@ -120,17 +125,24 @@ def model_argument(command: click.decorators.FC) -> click.decorators.FC:
 @click.option(
     "--alternatives", type=click.IntRange(min=0), default=0, metavar="K", help="Show up to K other plans after it."
 )
+@click.option(
+    "--start",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Start from decisions and values in a .csv or .xlsx table.",
+)
 def solve(
     model: Path,
     data: dict[str, str],
     filled: Path | None,
     alternatives: int,
+    start: Path | None,
     how: SolveOptions,
 ) -> None:
     """Solve MODEL (.rdk, .mps, .mps.gz, .csv, .xlsx, .json) and show the plan."""
     from ruddock.formats import read
 
-    plan = _solve_and_show(read(model, data), how)
+    plan = _solve_and_show(read(model, data), how, start=start)
     if alternatives:
         from ruddock.cli.show import show
 
@@ -163,11 +175,12 @@ def demo(name: str | None, how: SolveOptions) -> None:
     built = demos.build(name)
     told = sys.stderr if how.json_path == "-" else None
     console(told).print(demos.question(name), highlight=False)
-    if not _solve_and_show(built, how).found:
+    if not _solve_and_show(built, how, diagnosed=True).found:
         raise click.exceptions.Exit(1)
 
 
-def _solve_and_show(model: Model, how: SolveOptions) -> Plan:
+def _solve_and_show(model: Model, how: SolveOptions, *, start: Path | None = None, diagnosed: bool = False) -> Plan:
+    """Solve, write what is asked for, and show the plan; where there is none, and it is asked for, why."""
     from ruddock.cli.show import show, show_progress
     from ruddock.formats.plan_json import plan_document
     from ruddock.reporting.effort import effort_parts
@@ -182,10 +195,18 @@ def _solve_and_show(model: Model, how: SolveOptions) -> Plan:
             presolve=not how.no_presolve,
             exact=how.exact,
             log=how.log,
+            memory_limit=how.memory_limit,
+            start=start,
         )
     if how.json_path is not None:
         _write_json(how.json_path, plan_document(plan))
-    parts = plan_parts(plan) + (effort_parts(plan) if how.effort else [])
+    if diagnosed and plan.status == "infeasible":
+        from ruddock.reporting.diagnosis import diagnosis_parts
+
+        parts = diagnosis_parts(model.diagnose())
+    else:
+        parts = plan_parts(plan)
+    parts = parts + (effort_parts(plan) if how.effort else [])
     show(parts, sys.stderr if how.json_path == "-" else None)
     return plan
 
@@ -304,7 +325,12 @@ def reach(
 
 @main.command()
 @model_argument
-@click.option("--may-change", multiple=True, metavar="NAME", help="A constraint that a repair may change; all if none.")
+@click.option(
+    "--may-change",
+    multiple=True,
+    metavar="WHAT",
+    help="What a repair may change, such as 'demand down by 10% at 2' or hampers.upper; all limits if none.",
+)
 @click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop each search after S seconds.")
 @click.option("--json", "json_path", metavar="FILE", help="Write the diagnosis as JSON; - is standard output.")
 def diagnose(

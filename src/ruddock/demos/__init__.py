@@ -12,7 +12,7 @@ from ruddock.tables import Table
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
-DEMOS = ("packing-week", "spring-haulage", "blending")
+DEMOS = ("packing-week", "spring-haulage", "blending", "storm-week")
 
 
 def _module(name: str) -> ModuleType:
@@ -23,7 +23,7 @@ def _module(name: str) -> ModuleType:
 
 
 def build(name: str) -> Model:
-    """Return a demo model by name: ``packing-week``, ``spring-haulage`` or ``blending``."""
+    """Return a demo model by name, one of `DEMOS`."""
     model: Model = _module(name).build()
     return model
 

@@ -2,25 +2,32 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from ruddock.engine.outcome import FEASIBILITY, OPTIMALITY
+from ruddock.engine.presolve.stage import Stage
 from ruddock.problem import Floats, Problem
-
-
-def violation(values: Floats, lower: Floats, upper: Floats) -> float:
-    """Return the largest excess over a limit, relative to limits beyond 1."""
-    if not len(values):
-        return 0.0
-    below = (lower - values) / np.maximum(1.0, np.where(np.isfinite(lower), np.abs(lower), 1.0))
-    above = (values - upper) / np.maximum(1.0, np.where(np.isfinite(upper), np.abs(upper), 1.0))
-    return float(max(below.max(), above.max(), 0.0))
 
 
 def feasible(problem: Problem, x: Floats, activity: Floats, lower: Floats, upper: Floats) -> bool:
     """Say whether ``x`` keeps the given column bounds and the rows within the tolerance."""
-    rows = violation(activity, problem.row_lower, problem.row_upper)
-    return rows <= FEASIBILITY and violation(x, lower, upper) <= FEASIBILITY
+    return _within(activity, problem.row_lower, problem.row_upper) and _within(x, lower, upper)
+
+
+def _within(values: Floats, lower: Floats, upper: Floats) -> bool:
+    """Say whether no limit is exceeded by more than the tolerance, relative to limits beyond 1."""
+    below = values >= lower - FEASIBILITY * np.maximum(1.0, np.abs(lower))
+    above = values <= upper + FEASIBILITY * np.maximum(1.0, np.abs(upper))
+    return bool(below.all() and above.all())
+
+
+def possible(problem: Problem, lower: Floats, upper: Floats) -> bool:
+    """Say whether no row alone is out of reach within the given column bounds."""
+    least, most = Stage(replace(problem, lower=lower, upper=upper)).range
+    room = 10 * FEASIBILITY * np.maximum(1.0, np.maximum(np.abs(least), np.abs(most)))
+    return bool(((least <= problem.row_upper + room) & (most >= problem.row_lower - room)).all())
 
 
 def proof_holds(problem: Problem, weights: Floats, lower: Floats, upper: Floats) -> bool:

@@ -2,30 +2,30 @@
 
 A proof of infeasibility names a first set; what it does not use is given up at once. Then one member
 after another is given up on trial: what stays infeasible without it loses it, together with all that the
-new proof does not use (Chinneck 2008, chapter 6; Gleeson and Ryan 1990). Members tried first are more
+new proof does not use (Chinneck 2008, chapter 6; Gleeson and Ryan 1990). A short chain of implied bounds
+that ends in a contradiction, where there is one, is a first set at next to no cost. Members tried first are more
 likely to go: bounds before limits, so that a clash speaks of what can be changed.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import ceil, floor, gcd, lcm
 from typing import Literal
 
 import numpy as np
-from scipy.sparse import csc_matrix, csr_matrix, diags_array, hstack, vstack
+from scipy.sparse import csr_matrix
 
+from ruddock.engine.implied import Chain, contradiction_chain
 from ruddock.engine.outcome import Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
-from ruddock.problem import INTEGER, Floats, Problem
+from ruddock.problem import INTEGER, Problem
 
 Kind = Literal["row lower", "row upper", "lower", "upper", "integer"]
-ROW_SIDES: tuple[Kind, Kind] = ("row lower", "row upper")
 MOST_NODES = 5000  # of a trial with whole numbers; beyond, the member tried stays
-MOST_CLASHES = 200  # that a search for the fewest rows collects
-TRACE = 1e-6  # of the total beside the largest change
 UNUSED = 1e-9  # relative: weights of a proof below this are none
 
 
@@ -52,6 +52,12 @@ class Clash:
     whole: bool
     proven: bool
 
+    def alone(self, problem: Problem) -> Problem:
+        """Return the problem with no other limits, bounds and marks, and without costs."""
+        kept = _Kept(problem)
+        kept.only(self.members)
+        return kept.relaxed()
+
 
 class _Kept:
     """Which limits, bounds and marks of a problem still count."""
@@ -71,6 +77,20 @@ class _Kept:
 
     def members(self, *kinds: Kind) -> list[Member]:
         return [Member(kind, int(i)) for kind in kinds for i in np.flatnonzero(self.masks[kind])]
+
+    def only(self, members: Iterable[Member]) -> None:
+        """Keep some members alone."""
+        wanted = {kind: np.zeros_like(mask) for kind, mask in self.masks.items()}
+        for member in members:
+            wanted[member.kind][member.index] = True
+        for kind, mask in wanted.items():
+            self.masks[kind] &= mask
+
+    def follow(self, chain: Chain) -> None:
+        """Keep only what a chain of implied bounds uses."""
+        used: list[Member] = [Member("row upper" if upper else "row lower", row) for row, upper in chain.rows]
+        used += [Member("upper" if upper else "lower", column) for column, upper in chain.bounds]
+        self.only(used + [Member("integer", column) for column in chain.marks])
 
     def relaxed(self) -> Problem:
         """Return the problem with only what is kept, and without costs."""
@@ -122,13 +142,12 @@ class _LinearClash:
 
     def __init__(self, kept: _Kept, limits: Limits) -> None:
         self.kept, self.limits = kept, limits
-        self.solver = LinearSolver(replace(kept.relaxed(), kinds=np.zeros_like(kept.problem.kinds)))
 
     def find(self) -> Clash | None:
         crossed = self._crossed()
         if crossed is not None:
             return crossed
-        outcome = self.solver.solve(self.limits)
+        outcome = self._first()
         if outcome.status != "infeasible" or outcome.proof is None:
             return None
         self._shrink(outcome)
@@ -147,6 +166,21 @@ class _LinearClash:
                 proven &= outcome.status in ("optimal", "unbounded")
                 self._set(member, counts=True)
         return Clash(tuple(self.kept.members("row lower", "row upper", "lower", "upper")), False, proven)
+
+    def _first(self) -> Outcome:
+        """Solve what a chain of implied bounds leaves, or all where there is none or it does not hold up."""
+        everything = {kind: mask.copy() for kind, mask in self.kept.masks.items()}
+        relaxed = replace(self.kept.relaxed(), kinds=np.zeros_like(self.kept.problem.kinds))
+        chain = contradiction_chain(relaxed)
+        if chain is not None:
+            self.kept.follow(chain)
+            self.solver = LinearSolver(replace(self.kept.relaxed(), kinds=relaxed.kinds))
+            outcome = self.solver.solve(self.limits)
+            if outcome.status == "infeasible":
+                return outcome
+            self.kept.masks = everything
+        self.solver = LinearSolver(relaxed)
+        return self.solver.solve(self.limits)
 
     def _crossed(self) -> Clash | None:
         """Return the clash of two limits of one row or column that cross."""
@@ -208,6 +242,7 @@ class _WholeClash:
         clash = self._indivisible()
         if clash is not None:
             return clash
+        self._follow_chain()
         if self._status() != "infeasible":
             return None
         order: tuple[tuple[Kind, ...], ...] = (("row lower", "row upper"), ("integer",), ("lower", "upper"))
@@ -215,6 +250,16 @@ class _WholeClash:
             self._thin(self.kept.members(*kinds))
         members = self.kept.members("row lower", "row upper", "lower", "upper", "integer")
         return Clash(tuple(members), True, self.proven)
+
+    def _follow_chain(self) -> None:
+        """Keep only what a chain of implied bounds uses, where there is one and it holds up."""
+        chain = contradiction_chain(self.kept.relaxed())
+        if chain is None:
+            return
+        everything = {kind: mask.copy() for kind, mask in self.kept.masks.items()}
+        self.kept.follow(chain)
+        if self._status() != "infeasible":
+            self.kept.masks = everything
 
     def _indivisible(self) -> Clash | None:
         """Return the clash of a row of whole numbers whose limits hold no multiple of its common divisor.
@@ -257,94 +302,3 @@ class _WholeClash:
         seconds = self.limits.seconds - self.limits.elapsed()
         trial = Limits(seconds=max(0.0, seconds), nodes=MOST_NODES, interrupted=self.limits.interrupted)
         return solve(self.kept.relaxed(), trial).status
-
-
-def fewest_rows(problem: Problem, allowed: np.ndarray, limits: Limits | None = None) -> list[int] | None:
-    """Return the fewest rows without whose limits there is a plan; None if no rows allowed suffice.
-
-    Every choice must hit every clash: clashes found so far give a smallest choice that hits them, and
-    where that leaves another clash, it joins them (Chinneck 2008, chapter 7).
-
-    Parameters
-    ----------
-    allowed : bool array, shape (m,)
-    """
-    clashes: list[list[int]] = []
-    chosen: list[int] = []
-    while len(clashes) < MOST_CLASHES:
-        gone = frozenset(Member(kind, i) for i in chosen for kind in ROW_SIDES)
-        clash = find_clash(problem, limits, gone)
-        if clash is None:
-            relaxed = solve(_Kept(problem, gone).relaxed(), limits)
-            return sorted(chosen) if relaxed.status in ("optimal", "unbounded") else None
-        rows = sorted({m.index for m in clash.members if m.kind.startswith("row") and allowed[m.index]})
-        if not rows:
-            return None
-        clashes.append(rows)
-        known = np.unique(np.concatenate(clashes))
-        hits = np.array([np.isin(known, rows_) for rows_ in clashes], float)
-        count, size = len(clashes), len(known)
-        whole = np.full(size, INTEGER)
-        ones = np.ones(size)
-        smallest = Problem.build(hits, np.ones(count), np.full(count, np.inf), 0 * ones, ones, ones, whole)
-        cover = solve(smallest, limits)
-        if cover.x is None:
-            return None
-        chosen = known[cover.x > 0.5].tolist()
-    return None
-
-
-def least_changes(
-    problem: Problem,
-    weights_lower: Floats,
-    weights_upper: Floats,
-    limits: Limits | None = None,
-    *,
-    worst: bool = False,
-) -> tuple[Floats, Floats, Outcome]:
-    """Return the changes of row limits of least weighted total, or with the least largest one, that leave a plan.
-
-    Parameters
-    ----------
-    weights_lower, weights_upper : arrays, shape (m,)
-        The price of a unit by which a row's lower limit falls, and its upper one rises; infinite where it may not.
-    worst : bool
-        Whether the largest weighted change counts instead of the total.
-
-    Returns
-    -------
-    fall, rise : arrays, shape (m,)
-    outcome : of the least-change problem; ``infeasible`` where no change allowed leaves a plan
-    """
-    low = np.flatnonzero(np.isfinite(weights_lower) & np.isfinite(problem.row_lower))
-    high = np.flatnonzero(np.isfinite(weights_upper) & np.isfinite(problem.row_upper))
-    extra = len(low) + len(high)
-    entries = csr_matrix(
-        (np.concatenate((np.ones(len(low)), -np.ones(len(high)))), (np.concatenate((low, high)), np.arange(extra))),
-        shape=(problem.m, extra),
-    )
-    weights = np.concatenate((weights_lower[low], weights_upper[high]))
-    matrix, row_lower, row_upper = hstack([problem.matrix(), entries]), problem.row_lower, problem.row_upper
-    costs = np.concatenate((np.zeros(problem.n), weights))
-    if worst:  # one more column, above every weighted change; a trace of the total keeps the others small
-        above = hstack([csr_matrix((extra, problem.n)), diags_array(weights), csr_matrix(-np.ones((extra, 1)))])
-        matrix = vstack([hstack([matrix, csr_matrix((problem.m, 1))]), above])
-        row_lower = np.concatenate((row_lower, np.full(extra, -np.inf)))
-        row_upper = np.concatenate((row_upper, np.zeros(extra)))
-        costs = np.append(TRACE * costs, 1.0)
-    more = extra + worst
-    elastic = Problem.build(
-        csc_matrix(matrix),
-        row_lower,
-        row_upper,
-        np.concatenate((problem.lower, np.zeros(more))),
-        np.concatenate((problem.upper, np.full(more, np.inf))),
-        costs,
-        np.concatenate((problem.kinds, np.zeros(more, np.uint8))),
-    )
-    outcome = solve(elastic, limits)
-    fall, rise = np.zeros(problem.m), np.zeros(problem.m)
-    if outcome.x is not None and outcome.status in ("optimal", "stopped"):
-        fall[low] = outcome.x[problem.n : problem.n + len(low)]
-        rise[high] = outcome.x[problem.n + len(low) : problem.n + extra]
-    return fall, rise, outcome

@@ -15,6 +15,7 @@ from ruddock.problem import Floats
 Status = Literal["optimal", "infeasible", "unbounded", "stopped"]
 Reason = Literal["time", "nodes", "iterations", "memory", "user", "numerics"]
 Method = Literal["auto", "dual", "primal", "interior"]
+Branching = Literal["reliability", "plain"]
 Codes = npt.NDArray[np.int8]
 
 # Basis codes. A fixed variable out of the basis is AT_LOWER; FREE is out of the basis at zero.
@@ -46,9 +47,11 @@ class Counters:
     factorisations : of the basis
     interior_steps : of the interior-point method
     nodes : of the search tree
+    tightened : what the presolve of whole numbers did: coefficients shrunk, rows dropped, columns fixed and probed
+    cuts : that were added at the root, by kind
     reductions : rows and columns that each kind of presolve took out
     seconds : of the whole solve
-    parts : seconds by part: presolve, interior, crossover, simplex, search, check
+    parts : seconds by part: presolve, interior, crossover, simplex, check, cuts, early plans, tree
     certified : whether the basis was proven optimal in exact arithmetic
     """
 
@@ -60,10 +63,22 @@ class Counters:
     factorisations: int = 0
     interior_steps: int = 0
     nodes: int = 0
+    tightened: dict[str, int] = field(default_factory=dict)
+    cuts: dict[str, int] = field(default_factory=dict)
     reductions: dict[str, tuple[int, int]] = field(default_factory=dict)
     seconds: float = 0.0
     parts: dict[str, float] = field(default_factory=dict)
     certified: bool = False
+
+
+@dataclass(frozen=True)
+class Moment:
+    """Where a search stood: seconds from its start, nodes, objective of the best plan and proven bound."""
+
+    seconds: float
+    nodes: int
+    best: float
+    bound: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,6 +98,7 @@ class Outcome:
         a negative one its upper; their sum contradicts the bounds of the columns
     crossed_columns, crossed_rows : numbers of those whose own limits cross
     ray : direction (n,) along which the objective falls without end from ``x``
+    history : of a search: best plan and bound over time
     """
 
     status: Status
@@ -99,6 +115,7 @@ class Outcome:
     crossed_rows: tuple[int, ...] = ()
     ray: Floats | None = None
     counters: Counters = field(default_factory=Counters)
+    history: tuple[Moment, ...] = ()
 
     @property
     def gap(self) -> float:
@@ -119,7 +136,10 @@ class Progress:
     bound: float
 
 
-@dataclass(frozen=True)
+LazyRow = tuple[npt.NDArray[Any], Floats, float, float]
+
+
+@dataclass(frozen=True, eq=False)
 class Options:
     """How to solve.
 
@@ -128,11 +148,26 @@ class Options:
     method : for linear problems: ``dual`` or ``primal`` simplex, ``interior`` point, or ``auto``
     presolve : whether to make a linear problem smaller first
     exact : whether to check the basis of a linear answer in exact arithmetic, and repair it if need be
+    cuts, heuristics, symmetry : for whole-number problems: whether to add cuts at the root, to look for early plans,
+        and to keep only one of plans that differ by exchanging what is identical
+    branching : ``reliability`` tries branches out until their pseudo-costs are reliable; ``plain`` never does
+    start : values of columns to start from, shape (n,); NaN where they are not given
+    priorities : of columns, shape (n,): those with the highest are branched on first
+    lazy : asked about every whole plan; returns rows that it breaks: columns, values, lower and upper limit
+    inner : whether this is a search near a plan within another search, which begins none of its own
     """
 
     method: Method = "auto"
     presolve: bool = True
     exact: bool = False
+    cuts: bool = True
+    heuristics: bool = True
+    symmetry: bool = True
+    branching: Branching = "reliability"
+    start: Floats | None = None
+    priorities: npt.NDArray[Any] | None = None
+    lazy: Callable[[Floats], list[LazyRow]] | None = None
+    inner: bool = False
 
 
 @dataclass
@@ -144,6 +179,7 @@ class Limits:
     seconds : most seconds from now on
     iterations, nodes : most simplex iterations and tree nodes
     gap : relative gap at which a plan counts as optimal
+    memory : most bytes that open nodes may take
     interrupted : asked between epochs; True stops the solve with reason ``user``
     on_progress : called at most ten times a second
     on_event : called with a dict for every event: parts of the solve, progress, the end
@@ -153,6 +189,7 @@ class Limits:
     iterations: float = float("inf")
     nodes: float = float("inf")
     gap: float = 0.0
+    memory: float = float("inf")
     interrupted: Callable[[], bool] | None = None
     on_progress: Callable[[Progress], None] | None = None
     on_event: Callable[[dict[str, Any]], None] | None = None

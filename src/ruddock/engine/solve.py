@@ -5,7 +5,7 @@ from __future__ import annotations
 from ruddock.engine import kernels as kernels  # warns once if they are not compiled
 from ruddock.engine.linear import solve_linear
 from ruddock.engine.outcome import Limits, Options, Outcome
-from ruddock.engine.tree.search import TreeSearch
+from ruddock.engine.tree.search import search_tree
 from ruddock.problem import Problem
 
 
@@ -17,7 +17,7 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     """
     limits, options = limits or Limits(), options or Options()
     limits.record("start", rows=problem.m, columns=problem.n, entries=problem.nonzeros, integer=problem.discrete)
-    outcome = TreeSearch(problem, limits).run() if problem.discrete else solve_linear(problem, limits, options)
+    outcome = search_tree(problem, limits, options) if problem.discrete else solve_linear(problem, limits, options)
     counters = outcome.counters
     counters.seconds = limits.elapsed()
     limits.record(

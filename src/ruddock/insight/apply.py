@@ -115,7 +115,7 @@ def _bounds(family: Decisions, change: Change, own: np.ndarray, side: str) -> De
     bounds[own] = (-np.inf if side == "lower" else np.inf) if change.value == "off" else change.applied(bounds[own])
     if (lower > upper).any():
         raise ModelError(f"{change}: the lower bound would lie above the upper one")
-    return _remade(family, lower, upper, family.marks)
+    return family.with_bounds(lower, upper)
 
 
 def _kind(family: Decisions, change: Change, own: np.ndarray) -> Decisions:
@@ -125,22 +125,7 @@ def _kind(family: Decisions, change: Change, own: np.ndarray) -> Decisions:
     marks[own] = MARKS[str(change.value)]
     if change.value == "binary":
         lower[own], upper[own] = np.maximum(lower[own], 0.0), np.minimum(upper[own], 1.0)
-    return _remade(family, lower, upper, marks)
-
-
-def _remade(family: Decisions, lower: np.ndarray, upper: np.ndarray, marks: np.ndarray) -> Decisions:
-    return Decisions(
-        family.model,
-        family.name,
-        family.cells,
-        lower,
-        upper,
-        family.kind,
-        family.unit,
-        first=family.first,
-        listed=family.listed,
-        marks=marks,
-    )
+    return family.with_bounds(lower, upper, marks)
 
 
 def _coefficient(formulation: Formulation, change: Change, row: str, decision: str) -> Formulation | None:

@@ -10,13 +10,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ruddock.engine.outcome import FEASIBILITY, INTEGRALITY, Outcome
-from ruddock.errors import DataError, FormatError, known
+from ruddock.engine.outcome import FEASIBILITY, INTEGRALITY
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.values import given_values, plan_of_values
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
 
 if TYPE_CHECKING:
-    from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
 
@@ -73,55 +72,14 @@ class Appraisal:
 def appraise(model: Model, values: Mapping[str, float] | pd.Series[float] | str | Path, **solve: Any) -> Appraisal:
     """Judge a plan made by hand; see `Model.appraise`."""
     formulation = model.formulation()
-    x, assumed = _values(formulation, values)
-    goal = formulation.objectives[0] if formulation.objectives else None
-    problem = formulation.problem(goal)
-    outcome = Outcome("stopped", "user", x=x, activity=problem.activity(x), objective=problem.objective(x))
-    plan = Plan(formulation, outcome, goal)
-    # kept whole: read like a plan, without a claim to be the best
+    x = given_values(formulation, values)
+    missing = np.isnan(x)
+    assumed = tuple(name for name, left in zip(formulation.decision_names, missing.tolist(), strict=True) if left)
+    x[missing] = 0.0
+    problem = formulation.problem(formulation.first_objective)
+    plan = plan_of_values(formulation, problem, x)
     best = model.solve(**solve)
     return Appraisal(plan, _violations(plan, problem.lower, problem.upper, problem.kinds), best, assumed)
-
-
-def _values(formulation: Formulation, given: Any) -> tuple[Floats, tuple[str, ...]]:
-    """Return all values in order, and the names of those that were not given."""
-    if isinstance(given, (str, Path)):
-        given = _from_file(Path(given))
-    table = dict(given.items()) if isinstance(given, pd.Series) else dict(given)
-    names = formulation.decision_names
-    place = {name: k for k, name in enumerate(names)}
-    x = np.zeros(len(names))
-    seen = np.zeros(len(names), bool)
-    for key, value in table.items():
-        if str(key) not in place:
-            raise DataError(f"there is no decision called {str(key)!r}; {known(str(key), names)}")
-        number = float(value)
-        if not np.isfinite(number):
-            raise DataError(f"{key}: {value!r} is no value of a decision")
-        x[place[str(key)]] = number
-        seen[place[str(key)]] = True
-    return x, tuple(name for name, known_ in zip(names, seen.tolist(), strict=True) if not known_)
-
-
-def _from_file(path: Path) -> dict[str, float]:
-    """Read a CSV or workbook of two columns, decision and value."""
-    try:
-        frame = pd.read_excel(path) if path.suffix.lower() == ".xlsx" else pd.read_csv(path)
-    except (OSError, ValueError, pd.errors.ParserError) as error:
-        raise FormatError(f"cannot be read: {error}", path=str(path)) from None
-    columns = {str(column).strip().lower(): column for column in frame.columns}
-    if not {"decision", "value"} <= set(columns):
-        raise FormatError("two columns are needed, decision and value", path=str(path), line=1)
-    result: dict[str, float] = {}
-    for row, (name, value) in enumerate(zip(frame[columns["decision"]], frame[columns["value"]], strict=True), 2):
-        try:
-            amount = float(value)
-        except (TypeError, ValueError):
-            raise FormatError(f"{value!r} is not a number", path=str(path), line=row) from None
-        if str(name) in result:
-            raise FormatError(f"{name} stands a second time", path=str(path), line=row)
-        result[str(name)] = amount
-    return result
 
 
 def _violations(plan: Plan, lower: Floats, upper: Floats, kinds: Any) -> pd.DataFrame:

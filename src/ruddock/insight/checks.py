@@ -15,7 +15,7 @@ from ruddock.errors import listed
 from ruddock.insight.findings import ORDER, Finding, Findings, Severity
 from ruddock.modelling.formulation import Formulation
 from ruddock.modelling.model import Model
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem, reaching_zero
 from ruddock.tables import number, plural
 
 SHOWN = 4  # members named in one finding
@@ -44,9 +44,7 @@ class _View:
         p = self.problem
         self.rows = csr_matrix(p.matrix())
         self.owner = np.repeat(np.arange(p.n), np.diff(p.starts))
-        semi = (p.kinds & SEMICONTINUOUS) != 0
-        self.lower = np.where(semi, np.minimum(p.lower, 0.0), p.lower)
-        self.upper = np.where(semi, np.maximum(p.upper, 0.0), p.upper)
+        self.lower, self.upper = reaching_zero(p.lower, p.upper, p.kinds)
         positive = p.values > 0
         low, high = self.lower[self.owner], self.upper[self.owner]
         self.least = p.values * np.where(positive, low, high)  # each entry's least and greatest contribution

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -59,11 +58,6 @@ class Limit:
         if self.side != "lower":
             high[self.row] = value
         return replace(problem, row_lower=low, row_upper=high)
-
-
-def members_of(name: str, names: Sequence[str]) -> list[int]:
-    """Return where in a list of members a member, or all of a family, stands."""
-    return [k for k, member in enumerate(names) if member == name or member.startswith(f"{name}[")]
 
 
 def pick_limit(formulation: Formulation, name: str) -> Limit:

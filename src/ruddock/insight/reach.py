@@ -68,7 +68,7 @@ def reach(model: Model, name: str, targets: Mapping[str, float], objective: floa
         raise ModelError("reach needs a target: objective=1200, or a quantity or decision with its value")
     formulation = model.formulation()
     limit = pick_limit(formulation, name)
-    goal = formulation.objectives[0] if formulation.objectives else None
+    goal = formulation.first_objective
     problem = formulation.problem(goal)
     lines: list[Floats] = []
     lows: list[float] = []

@@ -17,8 +17,9 @@ from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, NoPlanError, known
-from ruddock.insight.limits import Limit, members_of
+from ruddock.insight.limits import Limit
 from ruddock.insight.structure import integral_by_structure
+from ruddock.modelling.decisions import members_of
 from ruddock.problem import INTEGER, Problem
 from ruddock.tables import amount, number
 

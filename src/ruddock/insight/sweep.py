@@ -89,7 +89,7 @@ def sweep(model: Model, name: str, start: float, stop: float, points: int = POIN
         raise ModelError(f"a sweep goes from a smaller to a larger limit, not from {start} to {stop}")
     formulation = model.formulation()
     limit = pick_limit(formulation, name)
-    goal = formulation.objectives[0] if formulation.objectives else None
+    goal = formulation.first_objective
     problem = formulation.problem(goal)
     found = (
         _at_points(problem, limit, start, stop, points) if problem.discrete else _exactly(problem, limit, start, stop)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, Literal, get_args
 
 import numpy as np
@@ -11,7 +12,7 @@ from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.data import Data, Source, as_data, masked, values_for
 from ruddock.modelling.expression import Expression, Term
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, reaching_zero
 
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
@@ -73,11 +74,24 @@ class Decisions(Expression):
 
     def relaxed(self, model: Model) -> Decisions:
         """Return the same family for another model, continuous; a semicontinuous one reaches zero."""
-        semi = (self.marks & SEMICONTINUOUS) != 0
-        lower = np.where(semi, np.minimum(self.lower, 0.0), self.lower)
-        upper = np.where(semi, np.maximum(self.upper, 0.0), self.upper)
+        lower, upper = reaching_zero(self.lower, self.upper, self.marks)
         return Decisions(
             model, self.name, self.cells, lower, upper, "continuous", self.unit, first=self.first, listed=self.listed
+        )
+
+    def with_bounds(self, lower: Floats, upper: Floats, marks: Any = None) -> Decisions:
+        """Return the same family with other bounds, and other marks if given."""
+        return Decisions(
+            self.model,
+            self.name,
+            self.cells,
+            lower,
+            upper,
+            self.kind,
+            self.unit,
+            first=self.first,
+            listed=self.listed,
+            marks=self.marks if marks is None else marks,
         )
 
     def position(self, codes: tuple[int, ...]) -> int:
@@ -187,3 +201,8 @@ def _bound(source: Source | None, absent: float, cells: Cells, name: str) -> Flo
     if extra:
         raise ModelError(f"{name}: the bound has the axis {', '.join(extra)}, which the decisions lack")
     return np.array(values_for(held, cells, f"the bound of {name} for"))
+
+
+def members_of(name: str, names: Sequence[str]) -> list[int]:
+    """Return where in a list of members a member, or all of a family, stands."""
+    return [k for k, member in enumerate(names) if member == name or member.startswith(f"{name}[")]

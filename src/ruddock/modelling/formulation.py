@@ -112,6 +112,11 @@ class Formulation:
         sizes = np.cumsum([0] + [family.cells.size for family in self.constraints])
         return {family.name: int(start) for family, start in zip(self.constraints, sizes, strict=False)}
 
+    @property
+    def first_objective(self) -> Objective | None:
+        """The objective that comes first, if there is any."""
+        return self.objectives[0] if self.objectives else None
+
     def member_at(self, column: int) -> tuple[Decisions, int]:
         """Return the family that a column belongs to, and which of its members it is."""
         for family in self.decisions:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ruddock.errors import ModelError, known
+from ruddock.errors import DataError, ModelError, known
 from ruddock.modelling.arrays import fill_from_arrays
 from ruddock.modelling.axis import Axis, check_name
 from ruddock.modelling.cells import Cells
@@ -16,6 +16,7 @@ from ruddock.modelling.data import Data, Source
 from ruddock.modelling.decisions import Decisions, Kind, make_decisions
 from ruddock.modelling.expression import Expression, Relation, Term
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity
+from ruddock.modelling.logic import Rule
 from ruddock.problem import Floats, Problem
 
 if TYPE_CHECKING:
@@ -153,16 +154,19 @@ class Model:
         self.columns += len(family)
         return family
 
-    def require(self, name: str, relation: Relation, *, unit: str | None = None) -> Constraints:
+    def require(self, name: str, relation: Relation | Rule, *, unit: str | None = None) -> Constraints:
         """Add a family of constraints, one for each combination of labels in the relation.
 
         Parameters
         ----------
         name : str
-        relation : from ``<=``, ``>=``, ``==`` or ``expr.between(low, high)``
+        relation : from ``<=``, ``>=``, ``==`` or ``expr.between(low, high)``; or a rule from `when`, `either`, `run`,
+            `pause`, which may add further constraints and decisions under names that begin with this one
         unit : str, optional
             Of both sides, for reports.
         """
+        if isinstance(relation, Rule):
+            return self._with_rule(name, relation, unit)
         self._free_name(name, "constraints")
         if not isinstance(relation, Relation):
             if isinstance(relation, (bool, np.bool_, Data)):
@@ -181,6 +185,39 @@ class Model:
         family = Constraints(name, relation.expression, relation.lower, relation.upper, relation.sense, unit)
         self._parts[name] = family
         return family
+
+    def _with_rule(self, name: str, rule: Rule, unit: str | None) -> Constraints:
+        """Write a rule; one that fails leaves nothing behind."""
+        self._free_name(name, "constraints")
+        before = dict(self._parts)
+        try:
+            return rule.write(self, name, unit)
+        except (ModelError, DataError):
+            self._parts = before
+            raise
+
+    def piecewise(self, name: str, x: Any, points: Sequence[tuple[float, float]]) -> Expression:
+        """Return a piecewise-linear function of an expression, to use in objectives and constraints.
+
+        Works for any shape, rising or falling; decisions and constraints whose names begin with ``name`` are added.
+
+        Parameters
+        ----------
+        name : str
+        x : expression or decision
+            Kept between the first and the last point.
+        points : sequence of (x, y)
+            Corners, x rising.
+
+        Returns
+        -------
+        Expression
+            Over the axes of ``x``.
+        """
+        from ruddock.modelling.logic import piecewise
+
+        self._free_name(name, "a piecewise function")
+        return piecewise(self, name, x, points)
 
     def minimize(
         self,
@@ -280,7 +317,7 @@ class Model:
     def problem(self) -> Problem:
         """Return the model as arrays, for its first objective, as a minimisation."""
         formulation = self.formulation()
-        return formulation.problem(formulation.objectives[0] if formulation.objectives else None)
+        return formulation.problem(formulation.first_objective)
 
     def solve(
         self,
@@ -294,6 +331,10 @@ class Model:
         presolve: bool = True,
         exact: bool = False,
         log: str | Path | None = None,
+        start: Plan | Mapping[str, float] | pd.Series[float] | str | Path | None = None,
+        priorities: Mapping[str, float] | None = None,
+        lazy: Callable[[Plan], Iterable[Relation]] | None = None,
+        memory_limit: float | None = None,
     ) -> Plan:
         """Find the best plan.
 
@@ -313,12 +354,22 @@ class Model:
             For linear models: the dual or primal simplex method, or an interior-point method whose
             answer is carried over to a basis. The answer is the same; the time is not.
         presolve : bool
-            Whether a linear model is made smaller first; the answer is that of the whole model.
+            Whether the model is made smaller and tighter first; the answer is that of the whole model.
         exact : bool
             Check the final basis of a linear model in rational arithmetic, and repair it where it is not
             exactly optimal; ``plan.effort.certified`` says whether that worked.
         log : path, optional
             Write what happens to this file, a line of JSON for each event.
+        start : plan, values by name, or a CSV file or workbook of them, optional
+            Where a search with whole numbers starts from. A part of the decisions will do; what is no plan is
+            repaired where that is quickly possible.
+        priorities : dict of name to number, optional
+            Decisions, families or members, that a search branches on first: the highest first.
+        lazy : callable, optional
+            Constraints too many to write down: asked about every whole plan found, it returns the relations that the
+            plan breaks, or nothing.
+        memory_limit : float, optional
+            Megabytes that the open parts of a search may take.
 
         Returns
         -------
@@ -326,10 +377,20 @@ class Model:
             Its ``status`` says ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``.
         """
         from ruddock.engine.outcome import Options
+        from ruddock.modelling.hints import Hints
         from ruddock.modelling.solve import solve_model
 
-        options = Options(method, presolve, exact)
-        return solve_model(self.formulation(), time_limit, gap, node_limit, iteration_limit, on_progress, options, log)
+        return solve_model(
+            self.formulation(),
+            time_limit,
+            gap,
+            node_limit,
+            iteration_limit,
+            on_progress,
+            Options(method, presolve, exact),
+            log,
+            Hints(start, priorities, lazy, memory_limit),
+        )
 
     def check(self) -> Findings:
         """Return what looks wrong, found before any solve: severity, where, why, and what to do."""
@@ -427,15 +488,16 @@ class Model:
         Parameters
         ----------
         may_change : names, or dict of name to price, optional
-            Constraints, families or members, whose limits a repair may move, and what a unit costs; all
-            at the same price by default.
+            Constraints, families or members, whose limits a repair may move, and bounds such as ``hampers.upper``;
+            all constraints at the same price by default. Each may say which way, how far, and at what price of a
+            unit: ``"demand down by 10% at 2.5"``.
         time_limit : float, optional
             Seconds, for each of the searches.
 
         Raises
         ------
         ModelError
-            If ``may_change`` names no constraint.
+            If ``may_change`` cannot be read, names nothing that can move, or says the way that tightens it.
         """
         from ruddock.insight.diagnosis import diagnose
 

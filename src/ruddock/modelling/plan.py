@@ -18,6 +18,8 @@ from ruddock.modelling.formulation import Constraints, Formulation, Objective
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from ruddock.insight.alternatives import Alternatives
     from ruddock.insight.sensitivity import Sensitivity
 
@@ -169,6 +171,36 @@ class Plan:
     def gap(self) -> float:
         """``|objective - bound| / max(1, |objective|)``."""
         return self.outcome.gap
+
+    @property
+    def history(self) -> pd.DataFrame:
+        """How a search went: seconds, nodes, best objective and bound whenever a better plan was found; as written."""
+        moments = self.outcome.history
+        return pd.DataFrame(
+            {
+                "seconds": [m.seconds for m in moments],
+                "nodes": [m.nodes for m in moments],
+                "best": [self._sign * m.best for m in moments],
+                "bound": [self._sign * m.bound for m in moments],
+            }
+        )
+
+    def draw_history(self, ax: Axes | None = None) -> Axes:
+        """Draw how the best plan and the bound of a search came together over time, with Matplotlib.
+
+        Parameters
+        ----------
+        ax : matplotlib Axes, optional
+            New ones by default.
+
+        Raises
+        ------
+        ModelError
+            If the solve was no search, or found no plan.
+        """
+        from ruddock.reporting.figures import history_figure
+
+        return history_figure(self, ax)
 
     def breakdown(self) -> pd.Series[float]:
         """Return the objective by its named parts, or by decision family if it was written as one."""

@@ -18,6 +18,7 @@ from ruddock.engine.outcome import Limits, Method, Options, Outcome, Progress
 from ruddock.engine.solve import solve
 from ruddock.errors import FormatError, ModelError, RuddockWarning
 from ruddock.modelling.formulation import Formulation, Objective
+from ruddock.modelling.hints import Hints
 from ruddock.modelling.plan import Plan
 from ruddock.problem import Problem
 
@@ -34,6 +35,7 @@ def solve_model(
     on_progress: Callable[[Progress], None] | None = None,
     options: Options | None = None,
     log: str | Path | None = None,
+    hints: Hints | None = None,
 ) -> Plan:
     """Solve a formulation for its objectives in their order; see `Model.solve`."""
     if options is not None and options.method not in METHODS:
@@ -47,6 +49,8 @@ def solve_model(
             RuddockWarning,
             stacklevel=3,
         )
+    hints = hints or Hints()
+    options = hints.added_to(options or Options(), formulation)
     objectives: list[Objective | None] = list(formulation.objectives) or [None]
     with interruptible() as interrupted, _logged(log) as on_event:
         limits = Limits(
@@ -54,6 +58,7 @@ def solve_model(
             iterations=float("inf") if iteration_limit is None else iteration_limit,
             nodes=float("inf") if node_limit is None else node_limit,
             gap=gap,
+            memory=float("inf") if hints.memory_limit is None else hints.memory_limit * 1e6,
             interrupted=interrupted,
             on_event=on_event,
         )

@@ -6,7 +6,9 @@ from dataclasses import replace
 from fractions import Fraction
 
 from ruddock.errors import listed
-from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason, Repair
+from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason
+from ruddock.insight.repairs import Repair
+from ruddock.reporting.html import parts_html
 from ruddock.reporting.text import headline, plan_parts, to_text
 from ruddock.tables import Table, amount, capped, number, plural
 
@@ -89,6 +91,8 @@ def _clash(clash: Contradiction, title: str) -> list[str | Table]:
     parts: list[str | Table] = [
         Table(f"{title}: these cannot all hold", ["where", ">rule", "kind"], shown, note=note, more=more)
     ]
+    if clash.steps:
+        parts.append(f"In steps: {'; '.join(clash.steps)}.")
     if clash.shortfall is not None:
         lines, more = capped([(_fraction(weight), text) for weight, text in clash.lines], MOST_MEMBERS)
         note = f"Added up, the left sides cancel, and what is left reads 0 >= {_fraction(clash.shortfall)}."
@@ -138,7 +142,9 @@ def _repair(repair: Repair) -> list[str | Table]:
     shown, more = capped(rows, MOST_ROWS)
     plan = repair.plan
     note = "Solved again with these limits: "
-    if plan.found and plan.objective_name is not None:
+    if plan.status == "unbounded":
+        note += f"there are plans, and {plan.objective_name} then has no end; a limit is missing as well."
+    elif plan.found and plan.objective_name is not None:
         note += f"{plan.objective_name} {amount(plan.objective, plan.unit)}."
     else:
         note += "there is a plan."
@@ -149,3 +155,8 @@ def _repair(repair: Repair) -> list[str | Table]:
 def diagnosis_text(found: Diagnosis) -> str:
     """Return a diagnosis as plain text."""
     return to_text(diagnosis_parts(found))
+
+
+def diagnosis_html(found: Diagnosis) -> str:
+    """Return a diagnosis as an HTML fragment, all text escaped."""
+    return parts_html(diagnosis_parts(found))

@@ -15,12 +15,20 @@ COUNTED = (
     ("factorisations", "factorisations of the basis"),
     ("nodes", "nodes of the search tree"),
 )
+TIGHTENED = {
+    "coefficients": "coefficients made smaller",
+    "rows": "constraints that say nothing dropped",
+    "fixed": "decisions fixed",
+    "probed": "yes/no decisions tried both ways",
+}
 PARTS = {
     "presolve": "making the model smaller, and back",
     "interior": "interior-point method",
     "crossover": "from the interior point to a basis",
     "simplex": "simplex method",
-    "search": "search tree",
+    "cuts": "cuts at the root",
+    "early plans": "looking for early plans",
+    "tree": "search tree",
     "check": "check in exact arithmetic",
 }
 
@@ -35,6 +43,10 @@ def effort_parts(plan: Plan) -> list[str | Table]:
         if len(rows) > 1:
             rows.append(("together", number(total[0]), number(total[1])))
         parts.append(Table("Taken out before the solve", ["reduction", ">rows", ">columns"], rows))
+    done = [(TIGHTENED[name], number(count)) for name, count in effort.tightened.items() if count]
+    done += [(f"cuts: {name}", number(count)) for name, count in effort.cuts.items()]
+    if done:
+        parts.append(Table("Made tighter before the tree", ["what", ">how often"], done))
     counted = [(title, number(getattr(effort, name))) for name, title in COUNTED if getattr(effort, name)]
     if counted:
         parts.append(Table("Work done", ["what", ">how often"], counted))

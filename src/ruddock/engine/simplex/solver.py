@@ -39,7 +39,7 @@ from ruddock.engine.simplex.dual import DualSimplex
 from ruddock.engine.simplex.primal import PrimalSimplex
 from ruddock.engine.simplex.push import Push
 from ruddock.engine.simplex.scaling import geometric_scale
-from ruddock.problem import Floats, Ints, Problem
+from ruddock.problem import Floats, Ints, Problem, reaching_zero
 
 BUDGET = 4_000_000  # entries touched per epoch: about 20 ms of compiled work
 ROUNDS = 25  # changes between methods before giving up
@@ -47,6 +47,7 @@ TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the an
 LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility cannot be proven
 NO_LIMIT = 2**62
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
+SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
 STUCK = 5  # what a kernel returns then
 
 
@@ -63,10 +64,8 @@ class LinearSolver:
 
     def __init__(self, problem: Problem, *, scale: bool = True) -> None:
         problem = replace(problem, row_lower=problem.row_lower.copy(), row_upper=problem.row_upper.copy())
-        semi = (problem.kinds & 2) != 0
         # limits of rows change in place; the arrays of a problem may be shared
-        self.lower = np.where(semi, np.minimum(problem.lower, 0.0), problem.lower)
-        self.upper = np.where(semi, np.maximum(problem.upper, 0.0), problem.upper)
+        self.lower, self.upper = reaching_zero(problem.lower, problem.upper, problem.kinds)
         self.costs = problem.costs.copy()
         self.counters = Counters()
         self._codes: Codes | None = None
@@ -93,6 +92,8 @@ class LinearSolver:
         self._code, self._head = np.asarray(core.code), np.asarray(core.head)
         self._place, self._weight = np.asarray(core.place), np.asarray(core.weight)
         self._factored = False
+        self._known_weights: Floats | None = None
+        self._quick = False
 
     # ------------------------------------------------------------------ changes
 
@@ -162,6 +163,19 @@ class LinearSolver:
             codes[spare[:-surplus]] = BASIC
         self._codes = codes
         self._factored = False
+        self._known_weights = None
+
+    @property
+    def pricing_weights(self) -> Floats:
+        """Dual steepest-edge weights of the basic variables, by variable: array, shape (n + m,); 1 for the others."""
+        weights = np.ones(self.problem.n + self.problem.m)
+        weights[self._head] = self._weight
+        return weights
+
+    def start_from(self, basis: Basis, weights: Floats | None) -> None:
+        """Start from a basis with the pricing weights that belong to it."""
+        self.basis = basis
+        self._known_weights = weights
 
     def forward(self, v: Floats) -> Floats:
         """Solve ``B x = v`` with the present basis of ``[A, -I]``; result by position in the basis."""
@@ -174,6 +188,11 @@ class LinearSolver:
         result = v * self._unit[self._head]
         self._core.solve_backward(result)
         return result * self._rows
+
+    @property
+    def dual_objective(self) -> float:
+        """The objective that the dual method had reached when it last stopped: a bound, but for what it shifted."""
+        return float(self._dual.objective) + self.problem.offset
 
     @property
     def head(self) -> Ints:
@@ -222,7 +241,14 @@ class LinearSolver:
         self.counters.iterations += push.pivots
         self._codes = self._code.copy()
 
-    def solve(self, limits: Limits | None = None, *, cutoff: float = float("inf"), method: Method = "auto") -> Outcome:
+    def solve(
+        self,
+        limits: Limits | None = None,
+        *,
+        cutoff: float = float("inf"),
+        method: Method = "auto",
+        quick: bool = False,
+    ) -> Outcome:
         """Solve from the present basis, or from the basis of all logicals.
 
         Parameters
@@ -233,6 +259,9 @@ class LinearSolver:
             Stop with status ``stopped`` and reason None once the objective provably exceeds this.
         method : ``auto``, ``dual`` or ``primal``
             The simplex method to begin with; ``auto`` takes the primal one only from a feasible basis.
+        quick : bool
+            For the many solves of a search: dual values without a last refinement, and the factors of a short run as
+            they are. Values are judged as always.
         """
         limits = limits or Limits()
         crossed = self._crossed()
@@ -244,8 +273,12 @@ class LinearSolver:
         self._install()
         outcome = None
         stuck = 0
+        self._quick = quick
+        begun = core.iterations
         for turn in range(ROUNDS):
-            self._restore()
+            short = quick and turn == 1 and core.iterations - begun < SHORT
+            if not short or core.cost_changed or core.bounds_changed:
+                self._restore()
             if self._core.primal_infeasibility() > core.primal_tolerance:
                 # failures of one method leave it to the other; the primal one has a first phase of its own
                 dual = (stuck < 3 and turn < ROUNDS // 2) if method != "primal" else 0 < stuck < 3
@@ -262,7 +295,9 @@ class LinearSolver:
                 core.primal_tolerance *= 0.1
                 core.dual_tolerance *= 0.1
                 continue
-            result = self._run(kernel, limits, cutoff, perturb=not warm and turn == 0)
+            result = self._run(
+                kernel, limits, cutoff, perturb=bool(stuck) or (not warm and turn == 0), stuck=bool(stuck)
+            )
             if isinstance(result, Outcome):
                 outcome = result
                 break
@@ -282,7 +317,7 @@ class LinearSolver:
         self.counters.factorisations = int(core.refactorings)
         if outcome is None:
             outcome = self._stopped("numerics")
-        return replace(outcome, counters=replace(self.counters))
+        return outcome if quick else replace(outcome, counters=replace(self.counters))
 
     def _crossed(self) -> Outcome | None:
         """Return the infeasible outcome of limits that cross, or None."""
@@ -315,7 +350,8 @@ class LinearSolver:
             self._place[:] = -1
             self._head[:] = basic
             self._place[basic] = np.arange(m)
-            self._weight[:] = 1.0
+            known = self._known_weights
+            self._weight[:] = 1.0 if known is None or len(known) != n + m else known[basic]
             self._core.factored = False
             self._factored = True
 
@@ -325,7 +361,7 @@ class LinearSolver:
         self._core.refactorise()
         self._core.recompute()
 
-    def _run(self, kernel: Any, limits: Limits, cutoff: float, perturb: bool) -> int | Outcome:
+    def _run(self, kernel: Any, limits: Limits, cutoff: float, *, perturb: bool, stuck: bool = False) -> int | Outcome:
         """Run a kernel to its end, watching the limits between epochs."""
         core = self._core
         kernel.start()
@@ -335,7 +371,10 @@ class LinearSolver:
             kernel.cutoff = cutoff - self.problem.offset
         result = 0
         reason: Reason | None = None
-        last = core.iterations + PATIENCE * (self.problem.m + self.problem.n) + 10_000
+        patience = PATIENCE * (self.problem.m + self.problem.n) + 10_000
+        if self._quick and not stuck:  # a short way is expected; who goes round in circles is perturbed
+            patience = self.problem.m + 500
+        last = core.iterations + patience
         while result == 0:
             before = core.iterations
             allowed = limits.iterations - self.counters.iterations
@@ -377,7 +416,8 @@ class LinearSolver:
         y = self._core_cost[self._head].copy()
         self._core.solve_backward(y)
         y *= self._rows
-        y += self.backward(self._basic_residual(y))  # one step of refinement
+        if not self._quick:
+            y += self.backward(self._basic_residual(y))  # one step of refinement
         reduced = self.costs - problem.priced(y)
         scale = np.maximum(1.0, np.abs(self.costs))
         code = self._code

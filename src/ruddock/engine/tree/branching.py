@@ -1,12 +1,27 @@
-"""Which column to branch on: pseudo-costs, learnt from the branches made so far."""
+"""Which column to branch on: pseudo-costs, and branches tried out until these are reliable."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
 import numpy as np
 
+from ruddock.engine.tree.domain import Branch
 from ruddock.problem import Floats
 
+if TYPE_CHECKING:
+    from ruddock.engine.outcome import Outcome
+    from ruddock.engine.tree.search import TreeSearch
+
 FLOOR = 1e-6  # so that a product of gains never hides one of them
+RELIABLE = 4  # branches either way after which a column's pseudo-costs are trusted
+LOOKAHEAD = 6  # candidates in a row tried without a better one before the best is taken
+MOST_TRIED = 40  # candidates of one node
+MOST_FIXED = 5  # columns of which trials leave one side, after which the node is solved anew
+LEAST_ITERATIONS, MOST_ITERATIONS = 10, 100  # of one trial
+SHARE = 0.6  # of all iterations that trials may take, beside a start
+START = 3000
 
 
 class PseudoCosts:
@@ -18,28 +33,136 @@ class PseudoCosts:
 
     def __init__(self, n: int) -> None:
         self._sum = np.zeros((2, n))
-        self._count = np.zeros((2, n), dtype=np.int64)
+        self.count = np.zeros((2, n), dtype=np.int64)
+        self._total, self._known = [0.0, 0.0], [0, 0]
 
     def learn(self, column: int, up: bool, change: float, gain: float) -> None:
         """Record that moving a column by ``change`` raised the bound by ``gain``."""
         if change > 1e-9 and np.isfinite(gain):
-            self._sum[int(up), column] += max(gain, 0.0) / change
-            self._count[int(up), column] += 1
+            rate = max(gain, 0.0) / change
+            self._sum[int(up), column] += rate
+            self.count[int(up), column] += 1
+            self._total[int(up)] += rate
+            self._known[int(up)] += 1
 
-    def choose(self, columns: np.ndarray, fractions: Floats) -> int:
-        """Return the place in ``columns`` of the best one; ``fractions`` tell how far up each stands."""
+    def scores(self, columns: np.ndarray, fractions: Floats) -> Floats:
+        """Return how much branching on each column promises; ``fractions`` tell how far up each stands."""
         rates = []
         for side in (0, 1):
-            total, count = self._sum[side], self._count[side]
-            seen = count > 0
-            mean = float((total[seen] / count[seen]).mean()) if seen.any() else 1.0
-            rates.append(np.where(count[columns] > 0, total[columns] / np.maximum(count[columns], 1), mean))
-        down, up = rates[0] * fractions, rates[1] * (1.0 - fractions)
-        return int(np.argmax(np.maximum(down, FLOOR) * np.maximum(up, FLOOR)))
+            total, count = self._sum[side, columns], self.count[side, columns]
+            mean = self._total[side] / self._known[side] if self._known[side] else 1.0
+            rates.append(np.where(count > 0, total / np.maximum(count, 1), mean))
+        return score(rates[0] * fractions, rates[1] * (1.0 - fractions))
 
     def prefers_up(self, column: int, fraction: float) -> bool:
         """Say which child to dive into: the one that is expected to cost less."""
         down, up = (
-            self._sum[side, column] / self._count[side, column] if self._count[side, column] else 1.0 for side in (0, 1)
+            self._sum[side, column] / self.count[side, column] if self.count[side, column] else 1.0 for side in (0, 1)
         )
         return bool(up * (1.0 - fraction) < down * fraction)
+
+
+def score(down: Floats, up: Floats) -> Floats:
+    """Return the product of gains either way."""
+    return np.asarray(np.maximum(down, FLOOR) * np.maximum(up, FLOOR))
+
+
+@dataclass
+class Choice:
+    """A branch to take; or, where trials showed that one side holds nothing, bounds that hold instead."""
+
+    branch: Branch | None = None
+    fixed: list[tuple[int, float, float]] | None = None
+    hopeless: bool = False  # neither side holds anything
+
+
+def choose(
+    search: TreeSearch, violated: np.ndarray, outcome: Outcome, lower: Floats, upper: Floats, *, trials: bool
+) -> Choice:
+    """Choose a branch; unreliable candidates are tried out, where they may be, by a few iterations on either side."""
+    x = outcome.x
+    assert x is not None
+    if search.priorities is not None:
+        first = search.priorities[violated]
+        violated = violated[first == first.max()]
+    fractions = x[violated] - np.floor(x[violated])
+    merit = search.costs.scores(violated, fractions)
+    if not trials or search.options.branching == "plain" or (len(violated) == 1 and search.nodes > 1):
+        for k in np.argsort(-merit, kind="stable").tolist():
+            branch = search.domain.branch(int(violated[k]), float(x[violated[k]]), lower, upper)
+            if branch is not None:
+                return Choice(branch)
+        return Choice()
+    return _tried(search, violated, merit, outcome, lower, upper)
+
+
+def _tried(
+    search: TreeSearch, columns: np.ndarray, merit: Floats, outcome: Outcome, lower: Floats, upper: Floats
+) -> Choice:
+    """Try candidates out in the order of their promise until nothing better has come for a while."""
+    assert outcome.x is not None
+    reliable = search.costs.count[:, columns].min(axis=0) >= RELIABLE
+    best: Branch | None = None
+    best_merit, since = -1.0, 0
+    fixed: list[tuple[int, float, float]] = []
+    for k in np.argsort(-merit, kind="stable")[:MOST_TRIED].tolist():
+        column = int(columns[k])
+        branch = search.domain.branch(column, float(outcome.x[column]), lower, upper)
+        if branch is None:
+            continue
+        if reliable[k] or not _may_try(search):
+            gained = float(merit[k])
+        else:
+            gains = []
+            for low, high, up, change in _sides(branch):
+                gain = _trial(search, column, (low, high), outcome, lower, upper)
+                if gain is not None:
+                    search.costs.learn(column, up, change, gain)
+                gains.append(gain)
+            if gains[0] is None and gains[1] is None:
+                return Choice(hopeless=True)
+            if gains[0] is None or gains[1] is None:
+                fixed.append((column, *(branch.up if gains[0] is None else branch.down)))
+                if len(fixed) >= MOST_FIXED:
+                    break
+                continue
+            gained = float(score(np.array(gains[0]), np.array(gains[1])))
+        since += 1
+        if gained > best_merit:
+            best, best_merit, since = branch, gained, 0
+        if since >= LOOKAHEAD:
+            break
+    return Choice(fixed=fixed) if fixed else Choice(best)
+
+
+def _sides(branch: Branch) -> tuple[tuple[float, float, bool, float], tuple[float, float, bool, float]]:
+    return (*branch.down, False, branch.fraction), (*branch.up, True, 1.0 - branch.fraction)
+
+
+def _may_try(search: TreeSearch) -> bool:
+    """Say whether trials of branches have not yet taken too much of the work."""
+    return search.trial_iterations < START + SHARE * search.iterations
+
+
+def _trial(
+    search: TreeSearch, column: int, bounds: tuple[float, float], outcome: Outcome, lower: Floats, upper: Floats
+) -> float | None:
+    """Return how much the bound rises at least by a few iterations within new bounds; None if nothing is left."""
+    lower, upper = lower.copy(), upper.copy()
+    lower[column], upper[column] = max(bounds[0], lower[column]), min(bounds[1], upper[column])
+    if not search.propagate(lower, upper, np.array([column], np.int32)):
+        return None
+    assert outcome.basis is not None
+    search.install(outcome.basis)
+    search.set_bounds(lower, upper)
+    before = search.iterations
+    mean = search.node_iterations / max(1, search.nodes)
+    most = before + int(min(max(LEAST_ITERATIONS, 2 * mean), MOST_ITERATIONS))
+    allowed = replace(search.quiet, iterations=min(most, search.limits.iterations))
+    tried = search.solver.solve(allowed, cutoff=search.threshold(), quick=True)
+    search.trial_iterations += search.iterations - before
+    if tried.status == "infeasible" or (tried.status == "stopped" and tried.reason is None):
+        return None
+    if tried.status == "optimal":
+        return float(tried.objective - outcome.objective)
+    return max(0.0, search.solver.dual_objective - outcome.objective)

@@ -5,8 +5,30 @@ from __future__ import annotations
 import heapq
 from dataclasses import dataclass
 
+import numpy as np
+
 from ruddock.engine.outcome import Basis
 from ruddock.problem import Floats
+
+
+@dataclass(slots=True, eq=False)
+class Narrowed:
+    """Bounds that differ from the root's; shared by the children of one node."""
+
+    columns: np.ndarray
+    lower: Floats
+    upper: Floats
+
+    @classmethod
+    def between(cls, root: tuple[Floats, Floats], here: tuple[Floats, Floats]) -> Narrowed:
+        """Return what differs between two pairs of bounds."""
+        moved = np.flatnonzero((root[0] != here[0]) | (root[1] != here[1])).astype(np.int32)
+        return cls(moved, here[0][moved], here[1][moved])
+
+    def apply(self, lower: Floats, upper: Floats) -> None:
+        """Narrow the root's bounds, in place; these may have become tighter since."""
+        lower[self.columns] = np.maximum(lower[self.columns], self.lower)
+        upper[self.columns] = np.minimum(upper[self.columns], self.upper)
 
 
 @dataclass(slots=True, eq=False)
@@ -16,29 +38,21 @@ class Node:
     Attributes
     ----------
     bound : proven lower bound of the objective here
+    parent : the bounds of the parent, with all that followed from them
+    column, lower, upper : the branch
+    up, change : which side it is, and how far the branching column moves at least, for pseudo-costs
     basis : the basis of the parent's relaxation, shared by both children
-    change : how far the branching column moves at least, for pseudo-costs
     """
 
     bound: float
     depth: int = 0
-    parent: Node | None = None
+    parent: Narrowed | None = None
     column: int = -1
     lower: float = 0.0
     upper: float = 0.0
     up: bool = False
     change: float = 0.0
     basis: Basis | None = None
-
-    def narrow(self, lower: Floats, upper: Floats) -> None:
-        """Apply all changes from the root to here to a copy of the root's bounds."""
-        chain: list[Node] = []
-        node: Node | None = self
-        while node is not None and node.column >= 0:
-            chain.append(node)
-            node = node.parent
-        for step in reversed(chain):
-            lower[step.column], upper[step.column] = step.lower, step.upper
 
 
 class OpenNodes:

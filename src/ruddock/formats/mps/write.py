@@ -24,7 +24,7 @@ def write_mps(model: Model, path: Path) -> None:
     written; a warning says so if there are more.
     """
     formulation = model.formulation()
-    objective = formulation.objectives[0] if formulation.objectives else None
+    objective = formulation.first_objective
     if len(formulation.objectives) > 1:
         warnings.warn(
             f"an MPS file holds one objective: {formulation.objectives[0].name} is written, "

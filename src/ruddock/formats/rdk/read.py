@@ -16,11 +16,13 @@ from ruddock.formats.files import read_text
 from ruddock.formats.rdk import tables
 from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
 from ruddock.formats.rdk.grammar import Tree, meaning, parse
+from ruddock.formats.rdk.rules import RuleReader
 from ruddock.formats.rdk.source import Entry, Section, Source, split
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.changes import Change
 from ruddock.modelling.data import Data, as_data
-from ruddock.modelling.expression import Expression
+from ruddock.modelling.expression import Expression, Relation
+from ruddock.modelling.logic import Rule
 from ruddock.modelling.model import Model
 
 HEAD = re.compile(r"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*\((?P<unit>[^()\n]*)\))?")
@@ -111,7 +113,7 @@ class _Reader:
             "quantities": lambda s: self.each(s, self.quantity),
             "require": lambda s: self.each(s, self.constraint),
         }
-        for word in ("model", "axes", "data", "decisions", "objective", "quantities", "require"):
+        for word in ("model", "axes", "data", "decisions", "quantities", "objective", "require"):
             for section in sections:
                 if section.word == word or (word == "objective" and section.word in ("minimize", "maximize")):
                     if word not in ("model", "objective") and section.head.text.rstrip(": ") != word:
@@ -427,7 +429,12 @@ class _Reader:
         head = self.head(entry)
         self.new_name(entry, head)
         _, at = self.rest(entry, head, ":")
-        value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
+        pieces = self.rules(entry).points(at)
+        if pieces is not None:
+            x, points = pieces
+            value = self.model.piecewise(f"{head.name}_of", x, points)
+        else:
+            value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
         if not isinstance(value, Expression):
             raise self.source.error("a quantity is made of decisions", entry, at)
         self.same_axes(entry, head, value)
@@ -439,21 +446,31 @@ class _Reader:
         if not named:
             self.unnamed += 1
             head = Head(f"limit_{self.unnamed}", None, None, 0, 0)
-            relation = self.evaluator(entry, 0).relation(self.tree(entry, 0, "relation"))
-            self.model.require(head.name, relation)
+            self.model.require(head.name, self.relation(entry, 0))
             return
         head = self.head(entry)
         self.new_name(entry, head)
         mask = None
         where = WHERE.match(entry.text, head.end)
         at = named.end()
-        if where:
+        if where is not None:
             mask = self.evaluator(entry, where.end()).condition(self.tree(entry, where.end(), "condition", at - 1))
-        relation = self.evaluator(entry, at).relation(self.tree(entry, at, "relation"))
+        relation = self.relation(entry, at)
         if mask is not None:
+            if isinstance(relation, Rule):
+                raise self.source.error("where keeps a part of a relation; a rule has none", entry, where.start())  # type: ignore[union-attr]
             relation = relation.where(mask)
         self.same_axes(entry, head, relation.expression)
         self.model.require(head.name, relation, unit=head.unit)
+
+    def relation(self, entry: Entry, at: int) -> Relation | Rule:
+        """Read a relation or a logical rule."""
+        rule = self.rules(entry).rule(at)
+        return self.evaluator(entry, at).relation(self.tree(entry, at, "relation")) if rule is None else rule
+
+    def rules(self, entry: Entry) -> RuleReader:
+        """Return the reader of the logical rules of an entry."""
+        return RuleReader(self.source, entry, partial(self.evaluator, entry))
 
     def same_axes(self, entry: Entry, head: Head, expression: Expression) -> None:
         """Check that a family runs over the axes that its name says."""

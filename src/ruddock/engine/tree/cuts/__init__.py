@@ -1,0 +1,1 @@
+"""Cutting planes: rows that every whole plan keeps and the relaxation breaks."""

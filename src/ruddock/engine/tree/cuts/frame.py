@@ -1,0 +1,139 @@
+"""Where the relaxation stands, as the separation of cuts sees it; and what makes a row of numbers a cut."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.sparse import csr_matrix
+
+from ruddock.engine.tree.tighten import VariableBound
+from ruddock.problem import Floats, Problem
+
+LEAST_EFFICACY = 1e-4  # distance of the point from a cut, below which it is none
+RANGE = 1e6  # largest ratio of a cut's coefficients
+TINY = 1e-7  # coefficients below this part of the largest are taken out
+DENSEST, SHARE = 40, 0.04  # entries of a cut at most, beside a share of the columns
+SAFETY = 1e-9  # part of its size by which every cut is left a little loose
+
+
+@dataclass(frozen=True, eq=False)
+class Cut:
+    """A row ``values'x[columns] <= limit`` that every whole plan keeps.
+
+    Attributes
+    ----------
+    efficacy : distance of the present point from it
+    kind : how it was found
+    """
+
+    columns: np.ndarray
+    values: Floats
+    limit: float
+    efficacy: float
+    kind: str
+
+
+class Frame:
+    """A point of the relaxation, with every column written from its nearer bound.
+
+    ``x[j] = base[j] + slope[j] * x[by[j]] + sign[j] * z[j]`` with ``z >= 0``; only continuous columns have a
+    yes/no column ``by`` that their bound depends on (-1: none).
+    """
+
+    def __init__(
+        self, problem: Problem, x: Floats, lower: Floats, upper: Floats, whole: np.ndarray, bounds: list[VariableBound]
+    ) -> None:
+        self.problem, self.x, self.lower, self.upper, self.whole = problem, x, lower, upper, whole
+        self.rows = csr_matrix(problem.matrix())
+        self.activity = problem.activity(x)
+        below, above = x - lower, upper - x
+        self.sign = np.where(above < below, -1.0, 1.0)
+        self.base = np.where(above < below, upper, lower)
+        self.z = np.maximum(np.minimum(below, above), 0.0)
+        self.by = np.full(problem.n, -1)
+        self.slope = np.zeros(problem.n)
+        self.usable = np.isfinite(self.base)
+        self._take_variable_bounds(bounds)
+        upper_room, lower_room = problem.row_upper - self.activity, self.activity - problem.row_lower
+        nearer = upper_room <= lower_room
+        self.equation = problem.row_lower == problem.row_upper
+        # a row is taken at the limit that it is nearer to: activity + row_sign * slack = row_limit
+        self.row_sign = np.where(nearer, 1.0, -1.0)
+        self.row_limit = np.where(nearer, problem.row_upper, problem.row_lower)
+        self.room = np.maximum(np.minimum(upper_room, lower_room), 0.0)
+        self.densest = DENSEST + SHARE * problem.n
+        self.fraction = np.where(whole, np.abs(x - np.round(x)), 0.0)
+
+    def _take_variable_bounds(self, bounds: list[VariableBound]) -> None:
+        """Write continuous columns from a variable bound where that is nearer than a plain one."""
+        for bound in bounds:
+            j, y = bound.column, bound.binary
+            if self.whole[j] or self.lower[y] == self.upper[y]:
+                continue
+            value = bound.at_zero + (bound.at_one - bound.at_zero) * self.x[y]
+            room = value - self.x[j] if bound.upper else self.x[j] - value
+            nearer = room < self.z[j] - 1e-9 or (self.by[j] < 0 and room <= self.z[j] + 1e-9)
+            if nearer or not self.usable[j]:
+                self.z[j] = max(room, 0.0)
+                self.sign[j] = -1.0 if bound.upper else 1.0
+                self.base[j], self.by[j], self.slope[j] = bound.at_zero, y, bound.at_one - bound.at_zero
+                self.usable[j] = True
+
+    @cached_property
+    def whole_rows(self) -> np.ndarray:
+        """Whether a row has whole coefficients and limits and integer columns alone, so that its slack is whole."""
+        entry = self.whole[self.rows.indices] & (self.rows.data == np.round(self.rows.data))
+        owner = np.repeat(np.arange(self.problem.m), np.diff(self.rows.indptr))
+        bad = np.bincount(owner, ~entry, self.problem.m) > 0
+        for limit in (self.problem.row_lower, self.problem.row_upper):
+            bad |= np.isfinite(limit) & (limit != np.round(limit))
+        return ~bad
+
+    def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str) -> Cut | None:
+        """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice."""
+        size = np.abs(values).max(initial=0.0)
+        if not np.isfinite(size) or size < 1e-9 or not np.isfinite(limit):
+            return None
+        small = np.abs(values) < TINY * size
+        if small.any():
+            ends = np.where(values[small] > 0, self.lower[columns[small]], self.upper[columns[small]])
+            ends = np.where(values[small] == 0, 0.0, ends)
+            if not np.isfinite(ends).all():
+                return None
+            limit -= float(values[small] @ ends)
+            columns, values = columns[~small], values[~small]
+        if size > RANGE * np.abs(values).min() or len(columns) > self.densest:
+            return None
+        values, limit = values / size, limit / size
+        limit += SAFETY * max(1.0, abs(limit))
+        efficacy = float((values @ self.x[columns] - limit) / np.sqrt(values @ values))
+        return Cut(columns, values, limit, efficacy, kind) if efficacy > LEAST_EFFICACY else None
+
+
+def chosen(cuts: list[Cut], n: int, most: int, parallel: float = 0.9) -> list[Cut]:
+    """Return the best cuts of which no two are nearly parallel."""
+    cuts = sorted(cuts, key=lambda cut: -cut.efficacy)[: 3 * most]
+    if not cuts:
+        return []
+    starts = np.cumsum([0] + [len(cut.columns) for cut in cuts])
+    unit = csr_matrix(
+        (
+            np.concatenate([cut.values / np.linalg.norm(cut.values) for cut in cuts]),
+            np.concatenate([cut.columns for cut in cuts]),
+            starts,
+        ),
+        shape=(len(cuts), n),
+    )
+    taken: list[int] = []
+    free = np.ones(len(cuts), bool)
+    columns = unit.tocsc()
+    for k in range(len(cuts)):
+        if len(taken) == most:
+            break
+        if free[k]:
+            taken.append(k)
+            part = slice(unit.indptr[k], unit.indptr[k + 1])
+            free &= columns[:, unit.indices[part]] @ unit.data[part] <= parallel
+    return [cuts[k] for k in taken]

@@ -1,0 +1,25 @@
+cdef class Propagator:
+    cdef readonly int m
+    cdef readonly int n
+    cdef int[::1] rp
+    cdef int[::1] rj
+    cdef double[::1] rx
+    cdef int[::1] cp
+    cdef int[::1] ci
+    cdef double[::1] row_lower
+    cdef readonly double[::1] row_upper
+    cdef signed char[::1] whole
+    cdef int[::1] queue
+    cdef signed char[::1] queued
+    cdef readonly int[::1] moved
+    cdef signed char[::1] is_moved
+    cdef readonly int count
+    cdef int first
+    cdef int last
+    cdef int waiting
+    cdef public long long work
+
+    cdef void _enqueue(self, int i) noexcept nogil
+    cdef void _enqueue_rows(self, int j) noexcept nogil
+    cdef int _row(self, int i, double[::1] low, double[::1] high) noexcept nogil
+    cdef int _tighten(self, int j, bint upper, double bound, double[::1] low, double[::1] high) noexcept nogil

@@ -1,0 +1,274 @@
+# cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
+"""Bound propagation: what rows imply for the bounds of their columns, from row to row until nothing moves.
+
+Activities of a row are added up anew whenever it is looked at, so that no rounding piles up. Bounds of
+integer columns become whole; those of continuous ones move only by a good part of what they leave.
+"""
+
+import numpy as np
+
+try:
+    import cython
+except ImportError:  # the interpreted case without Cython at hand
+    from ruddock.engine import interpreted as cython
+
+if cython.compiled:
+    from cython.cimports.libc.math import floor
+else:
+    from math import floor
+
+INFINITY = cython.declare(cython.double, float("inf"))
+NEAR = cython.declare(cython.double, 1e-6)  # whole numbers are rounded with this much room
+SHARE = cython.declare(cython.double, 0.05)  # of a continuous column's range that a bound must move by
+HUGE = cython.declare(cython.double, 1e8)  # continuous bounds beyond this are not implied: they help nobody
+
+
+class Propagator:
+    """Rows of a problem, ready to be propagated.
+
+    Parameters
+    ----------
+    m, n : int
+    rows, columns : (starts, indices, values)
+        The matrix by rows and by columns; int32, int32, float64.
+    row_lower, row_upper : float arrays, shape (m,)
+        Kept, not copied: limits changed in place count from then on.
+    whole : int8 array, shape (n,)
+        Which columns are integer.
+    """
+
+    def __init__(self, m, n, rows, columns, row_lower, row_upper, whole):
+        self.m, self.n = m, n
+        self.rp, self.rj, self.rx = rows
+        self.cp, self.ci, _ = columns
+        self.row_lower, self.row_upper = row_lower, row_upper
+        self.whole = whole
+        self.queue = np.zeros(m + 1, dtype=np.int32)
+        self.queued = np.zeros(m + 1, dtype=np.int8)
+        self.moved = np.zeros(n + 1, dtype=np.int32)
+        self.is_moved = np.zeros(n + 1, dtype=np.int8)
+        self.count = 0
+        self.first = self.last = self.waiting = 0
+        self.work = 0
+
+    def run(self, lower, upper, columns, budget):
+        """Propagate from some columns whose bounds moved; the bounds are changed in place.
+
+        Parameters
+        ----------
+        lower, upper : float arrays, shape (n,)
+        columns : int32 array, or None for all rows
+        budget : entries to look at, at most
+
+        Returns
+        -------
+        -1 if a row cannot be met, else how many columns moved; `moved` holds their numbers
+        """
+        low: cython.double[::1] = lower
+        high: cython.double[::1] = upper
+        given: cython.int[::1]
+        i: cython.int
+        k: cython.int
+        result: cython.int = 0
+        end: cython.longlong = self.work + budget
+        for k in range(self.count):
+            self.is_moved[self.moved[k]] = 0
+        self.count = 0
+        self.first = self.last = self.waiting = 0
+        if columns is None:
+            for i in range(self.m):
+                self._enqueue(i)
+        else:
+            given = columns
+            for k in range(given.shape[0]):
+                self._enqueue_rows(given[k])
+        with cython.nogil:
+            while self.waiting > 0:
+                i = self.queue[self.first]
+                self.first += 1
+                if self.first == self.m:
+                    self.first = 0
+                self.waiting -= 1
+                self.queued[i] = 0
+                if result == 0 and self.work < end and self._row(i, low, high) < 0:
+                    result = -1
+        return result if result < 0 else self.count
+
+    def _enqueue(self, i):
+        if not self.queued[i]:
+            self.queued[i] = 1
+            self.queue[self.last] = i
+            self.last += 1
+            if self.last == self.m:
+                self.last = 0
+            self.waiting += 1
+
+    def _enqueue_rows(self, j):
+        k: cython.int
+        for k in range(self.cp[j], self.cp[j + 1]):
+            self._enqueue(self.ci[k])
+
+    def _row(self, i, low, high):
+        """Propagate one row; return -1 if it cannot be met."""
+        k: cython.int
+        j: cython.int
+        a: cython.double
+        part: cython.double
+        least: cython.double = 0.0
+        most: cython.double = 0.0
+        size: cython.double = 1.0
+        unknown_least: cython.int = 0
+        unknown_most: cython.int = 0
+        limit_low: cython.double = self.row_lower[i]
+        limit_high: cython.double = self.row_upper[i]
+        tolerance: cython.double
+        self.work += 2 * (self.rp[i + 1] - self.rp[i])
+        for k in range(self.rp[i], self.rp[i + 1]):
+            j = self.rj[k]
+            a = self.rx[k]
+            part = a * (low[j] if a > 0.0 else high[j])
+            if part == -INFINITY:
+                unknown_least += 1
+            else:
+                least += part
+                size = max(size, abs(part))
+            part = a * (high[j] if a > 0.0 else low[j])
+            if part == INFINITY:
+                unknown_most += 1
+            else:
+                most += part
+                size = max(size, abs(part))
+        tolerance = NEAR * size
+        if unknown_least == 0 and least > limit_high + tolerance:
+            return -1
+        if unknown_most == 0 and most < limit_low - tolerance:
+            return -1
+        if limit_high < INFINITY and unknown_least <= 1 and (unknown_most > 0 or most > limit_high):
+            for k in range(self.rp[i], self.rp[i + 1]):
+                j = self.rj[k]
+                a = self.rx[k]
+                part = a * (low[j] if a > 0.0 else high[j])
+                if unknown_least == 1:
+                    if part != -INFINITY:
+                        continue
+                    part = 0.0
+                if self._tighten(j, a > 0.0, (limit_high - (least - part)) / a, low, high) < 0:
+                    return -1
+        if limit_low > -INFINITY and unknown_most <= 1 and (unknown_least > 0 or least < limit_low):
+            for k in range(self.rp[i], self.rp[i + 1]):
+                j = self.rj[k]
+                a = self.rx[k]
+                # the bounds above may have moved this entry's part, so both sums are of the old bounds: still valid
+                part = a * (high[j] if a > 0.0 else low[j])
+                if unknown_most == 1:
+                    if part != INFINITY:
+                        continue
+                    part = 0.0
+                if self._tighten(j, a < 0.0, (limit_low - (most - part)) / a, low, high) < 0:
+                    return -1
+        return 0
+
+    def _tighten(self, j, upper, bound, low, high):
+        """Take a bound if it is better by enough; return -1 if it crosses the other one."""
+        room: cython.double = high[j] - low[j]
+        if bound != bound or bound == INFINITY or bound == -INFINITY:
+            return 0
+        if upper:
+            if self.whole[j]:
+                bound = floor(bound + NEAR)
+                if bound >= high[j]:
+                    return 0
+            else:
+                if bound > HUGE or bound >= high[j] - 1e-9:
+                    return 0
+                if high[j] < INFINITY and high[j] - bound < SHARE * max(room, 1e-3) and bound >= low[j]:
+                    return 0
+            if bound < low[j]:
+                if bound < low[j] - NEAR * max(1.0, abs(bound)):
+                    return -1
+                bound = low[j]
+            high[j] = bound
+        else:
+            if self.whole[j]:
+                bound = -floor(NEAR - bound)
+                if bound <= low[j]:
+                    return 0
+            else:
+                if bound < -HUGE or bound <= low[j] + 1e-9:
+                    return 0
+                if low[j] > -INFINITY and bound - low[j] < SHARE * max(room, 1e-3) and bound <= high[j]:
+                    return 0
+            if bound > high[j]:
+                if bound > high[j] + NEAR * max(1.0, abs(bound)):
+                    return -1
+                bound = high[j]
+            low[j] = bound
+        if not self.is_moved[j]:
+            self.is_moved[j] = 1
+            self.moved[self.count] = j
+            self.count += 1
+        self._enqueue_rows(j)
+        return 0
+
+
+def tighten_coefficients(rows, row_lower, row_upper, lower, upper, whole):
+    """Shrink coefficients of integer columns in rows with one limit, in place; return how many changed.
+
+    Where a row only limits anything once an integer column is at its bound, its coefficient and the limit
+    move by what there is too much: whole values allow the same, fractions less (Savelsbergh 1994).
+    """
+    rp: cython.int[::1] = rows[0]
+    rj: cython.int[::1] = rows[1]
+    rx: cython.double[::1] = rows[2]
+    limit_low: cython.double[::1] = row_lower
+    limit_high: cython.double[::1] = row_upper
+    low: cython.double[::1] = lower
+    high: cython.double[::1] = upper
+    is_whole: cython.schar[::1] = whole
+    i: cython.int
+    j: cython.int
+    k: cython.int
+    sign: cython.double
+    a: cython.double
+    most: cython.double
+    limit: cython.double
+    spare: cython.double
+    step: cython.double
+    changed: cython.int = 0
+    for i in range(limit_low.shape[0]):
+        if (limit_low[i] > -INFINITY) == (limit_high[i] < INFINITY):
+            continue
+        sign = 1.0 if limit_high[i] < INFINITY else -1.0
+        limit = limit_high[i] if sign > 0.0 else -limit_low[i]
+        most = 0.0
+        for k in range(rp[i], rp[i + 1]):
+            a = sign * rx[k]
+            most += a * (high[rj[k]] if a > 0.0 else low[rj[k]])
+        if not -INFINITY < most < INFINITY or most <= limit:
+            continue
+        for k in range(rp[i], rp[i + 1]):
+            j = rj[k]
+            if not is_whole[j] or low[j] >= high[j]:
+                continue
+            a = sign * rx[k]
+            step = abs(a)
+            spare = step - (most - limit)  # with the column one step from its bound, so much room is left
+            if spare <= 1e-6 * max(1.0, step) or most - limit <= 1e-6 * max(1.0, step):
+                continue
+            if spare > step:
+                continue
+            # |a| shrinks by `spare`; the limit follows so that the row is the same at the bound
+            if a > 0.0:
+                rx[k] = sign * (a - spare)
+                limit -= spare * high[j]
+                most -= spare * high[j]
+            else:
+                rx[k] = sign * (a + spare)
+                limit += spare * low[j]
+                most += spare * low[j]
+            changed += 1
+        if sign > 0.0:
+            limit_high[i] = limit
+        else:
+            limit_low[i] = -limit
+    return changed

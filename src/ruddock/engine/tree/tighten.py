@@ -1,0 +1,271 @@
+"""Presolve for whole numbers: the same columns, with tighter bounds, smaller coefficients and fewer rows.
+
+Every reduction keeps an optimal whole plan, so that a plan of the tightened problem is one of the problem
+as it is, with nothing to bring back (Savelsbergh 1994; Achterberg et al. 2020).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.sparse import csr_matrix
+
+from ruddock.engine.presolve.rows import RedundantRows
+from ruddock.engine.presolve.stage import Stage
+from ruddock.engine.tree.cliques import Cliques
+from ruddock.engine.tree.domain import Domain
+from ruddock.engine.tree.propagate import Propagator, tighten_coefficients
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, Problem
+
+ROUNDS = 8
+RELAX = 1e-7  # implied bounds of continuous columns are left this much room, beside their size
+MOST_PROBED = 2000  # yes/no columns that are tried both ways
+PROBING_WORK = 20_000_000  # entries that probing looks at, at most
+PROPAGATION_WORK = 20_000_000
+MOST_BOUNDS = 100_000  # taken from rows
+SAME = 1e-9
+
+
+@dataclass(frozen=True)
+class VariableBound:
+    """A bound of a column that depends on a yes/no column: ``x <= at_zero + (at_one - at_zero) y``, or ``>=``."""
+
+    column: int
+    binary: int
+    at_zero: float
+    at_one: float
+    upper: bool
+
+
+def propagator(problem: Problem) -> Propagator:
+    """Return the rows of a problem ready for propagation; its row limits are copied."""
+    matrix = problem.matrix()
+    rows = csr_matrix(matrix)
+    return Propagator(
+        problem.m,
+        problem.n,
+        (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data.astype(float)),
+        (matrix.indptr.astype(np.int32), matrix.indices.astype(np.int32), matrix.data.astype(float)),
+        problem.row_lower.copy(),
+        problem.row_upper.copy(),
+        whole_columns(problem),
+    )
+
+
+def whole_columns(problem: Problem) -> Bytes:
+    """Return an int8 mask of the integer columns."""
+    return ((problem.kinds & INTEGER) != 0).astype(np.int8)
+
+
+def implied_bounds(problem: Problem) -> tuple[Floats, Floats]:
+    """Return the bounds of columns that rows imply; those of the problem where it has no plan."""
+    domain = Domain(problem)
+    lower, upper = domain.lower.copy(), domain.upper.copy()
+    if propagator(problem).run(lower, upper, None, PROPAGATION_WORK) < 0:
+        return domain.lower, domain.upper
+    return lower, upper
+
+
+class Tightening:
+    """The tightened problem and what was learnt on the way.
+
+    Parameters
+    ----------
+    complete : bool
+        Whether these are all rows; if others may follow, no column is fixed for want of a row against it.
+
+    Attributes
+    ----------
+    problem : Problem
+        With the same columns.
+    lower, upper : float arrays, shape (n,)
+        Bounds of the relaxation.
+    infeasible : bool
+    cliques : Cliques
+        Yes/no values of which at most one can hold.
+    variable_bounds : list of VariableBound
+    """
+
+    def __init__(
+        self,
+        problem: Problem,
+        domain: Domain,
+        stopped: Callable[[], bool] = lambda: False,
+        *,
+        complete: bool = True,
+    ) -> None:
+        self.problem, self.stopped, self.complete = problem, stopped, complete
+        self.lower, self.upper = domain.lower.copy(), domain.upper.copy()
+        self.semi = (problem.kinds & SEMICONTINUOUS) != 0
+        self.whole = whole_columns(problem)
+        self.infeasible = False
+        self.cliques = Cliques(problem.n)
+        self.variable_bounds: list[VariableBound] = []
+        self.counts = {"coefficients": 0, "rows": 0, "fixed": 0, "probed": 0}
+        fixed = int((self.lower == self.upper).sum())
+        for _ in range(ROUNDS):
+            if stopped() or not self._round():
+                break
+        if not self.infeasible:
+            self._probe()
+        if not self.infeasible:
+            self._round()
+        if not self.infeasible:
+            self.cliques.add_rows(self.problem, self.lower, self.upper)
+            self._find_variable_bounds()
+        self.counts["fixed"] = int((self.lower == self.upper).sum()) - fixed
+
+    def _round(self) -> bool:
+        """Propagate, fix, shrink, and drop rows once; return whether another round may pay."""
+        before = self.lower.copy(), self.upper.copy()
+        self._propagate()
+        if self.infeasible:
+            return False
+        if self.complete:
+            self._fix_by_costs()
+        changed = self._shrink()
+        self._drop_rows()
+        moved = (before[0] != self.lower) | (before[1] != self.upper)
+        return bool(changed or (moved & (self.whole != 0)).any())
+
+    def _propagate(self) -> None:
+        lower, upper = self.lower.copy(), self.upper.copy()
+        if propagator(self.problem).run(lower, upper, None, PROPAGATION_WORK) < 0:
+            self.infeasible = True
+            return
+        self._take(lower, upper)
+
+    def _take(self, lower: Floats, upper: Floats) -> None:
+        """Take better bounds; those of continuous columns with a little room, those of semicontinuous ones not."""
+        loose = self.whole == 0
+        lower = np.where(loose, lower - RELAX * np.maximum(1.0, np.abs(lower)), lower)
+        upper = np.where(loose, upper + RELAX * np.maximum(1.0, np.abs(upper)), upper)
+        self.lower = np.where(self.semi, self.lower, np.maximum(self.lower, lower))
+        self.upper = np.where(self.semi, self.upper, np.minimum(self.upper, upper))
+        self.infeasible |= bool((self.lower > self.upper).any())
+
+    def _fix_by_costs(self) -> None:
+        """Fix columns at a bound that costs prefer and no row speaks against."""
+        p = self.problem
+        down, up = p.locks()
+        low = (p.costs >= 0) & (down == 0) & np.isfinite(self.lower) & ~self.semi & (self.lower < self.upper)
+        high = (p.costs <= 0) & (up == 0) & np.isfinite(self.upper) & ~self.semi & (self.lower < self.upper) & ~low
+        self.upper[low] = self.lower[low]
+        self.lower[high] = self.upper[high]
+
+    def _shrink(self) -> int:
+        """Shrink coefficients of integer columns."""
+        p = self.problem
+        matrix = csr_matrix(p.matrix())
+        rows = (matrix.indptr.astype(np.int32), matrix.indices.astype(np.int32), matrix.data.astype(float))
+        low, high = p.row_lower.copy(), p.row_upper.copy()
+        plain = np.where(self.semi, 0, self.whole).astype(np.int8)
+        changed = tighten_coefficients(rows, low, high, self.lower, self.upper, plain)
+        if changed:
+            tighter = csr_matrix((rows[2], rows[1], rows[0]), shape=matrix.shape)
+            tighter.eliminate_zeros()
+            self.problem = Problem.build(tighter, low, high, p.lower, p.upper, p.costs, p.kinds, p.offset)
+            self.counts["coefficients"] += changed
+        return int(changed)
+
+    def _drop_rows(self) -> None:
+        """Drop rows that the bounds keep anyway."""
+        p = self.problem
+        found = RedundantRows.find(Stage(replace(p, lower=self.lower, upper=self.upper)))
+        if found is not None:
+            step, left = found
+            self.counts["rows"] += step.rows_gone
+            self.problem = replace(left, lower=p.lower, upper=p.upper)
+
+    # ------------------------------------------------------------------ probing
+
+    def _probe(self) -> None:
+        """Try yes/no columns both ways: what contradicts is fixed, what follows either way holds."""
+        binaries = np.flatnonzero((self.whole != 0) & (self.lower == 0) & (self.upper == 1) & ~self.semi)
+        weights = np.diff(self.problem.starts)[binaries]
+        order = binaries[np.argsort(-weights, kind="stable")][:MOST_PROBED]
+        rows = propagator(self.problem)
+        for j in order.tolist():
+            if rows.work > PROBING_WORK or self.stopped():
+                return
+            if self.lower[j] == self.upper[j]:
+                continue
+            self.counts["probed"] += 1
+            results = [self._tried(rows, j, value) for value in (0.0, 1.0)]
+            off, on = results
+            if off is None and on is None:
+                self.infeasible = True
+                return
+            if off is None or on is None:
+                known = off or on
+                assert known is not None
+                self._take(known[0], known[1])
+                if self.infeasible:
+                    return
+                continue
+            self._learn(j, off, on)
+
+    def _tried(self, rows: Propagator, column: int, value: float) -> tuple[Floats, Floats, np.ndarray] | None:
+        """Return bounds with a column fixed and the columns that moved; None if that cannot be."""
+        lower, upper = self.lower.copy(), self.upper.copy()
+        lower[column] = upper[column] = value
+        count = rows.run(lower, upper, np.array([column], np.int32), PROPAGATION_WORK // 100)
+        return None if count < 0 else (lower, upper, np.asarray(rows.moved)[:count].copy())
+
+    def _learn(self, j: int, off: tuple[Floats, Floats, np.ndarray], on: tuple[Floats, Floats, np.ndarray]) -> None:
+        """Keep what either value of column ``j`` implies."""
+        moved = np.union1d(off[2], on[2])
+        moved = moved[moved != j]
+        if not len(moved):
+            return
+        low, high = self.lower.copy(), self.upper.copy()
+        low[moved] = np.maximum(low[moved], np.minimum(off[0][moved], on[0][moved]))
+        high[moved] = np.minimum(high[moved], np.maximum(off[1][moved], on[1][moved]))
+        for value, (lower, upper, changed) in ((0, off), (1, on)):
+            for k in changed.tolist():
+                if k == j or self.lower[k] == self.upper[k]:
+                    continue
+                if self.whole[k] and self.lower[k] == 0 and self.upper[k] == 1:
+                    if lower[k] == upper[k]:
+                        self.cliques.add_edge(j, value == 1, k, lower[k] == 0)
+                elif not self.semi[k]:
+                    if upper[k] < self.upper[k] - SAME and np.isfinite(self.upper[k]):
+                        ends = (upper[k], self.upper[k]) if value == 0 else (self.upper[k], upper[k])
+                        self.variable_bounds.append(VariableBound(k, j, float(ends[0]), float(ends[1]), True))
+                    if lower[k] > self.lower[k] + SAME and np.isfinite(self.lower[k]):
+                        ends = (lower[k], self.lower[k]) if value == 0 else (self.lower[k], lower[k])
+                        self.variable_bounds.append(VariableBound(k, j, float(ends[0]), float(ends[1]), False))
+        if (low != self.lower).any() or (high != self.upper).any():
+            self._take(low, high)
+
+    def _find_variable_bounds(self) -> None:
+        """Take from rows such as ``sum x <= 600 y`` the bound that they are for each of their columns."""
+        p = self.problem
+        matrix = csr_matrix(p.matrix())
+        row = np.repeat(np.arange(p.m), np.diff(matrix.indptr))
+        columns = matrix.indices
+        binary = (self.whole != 0) & (self.lower == 0) & (self.upper == 1)
+        plain = (self.whole == 0) & ~self.semi & (self.lower == 0) & np.isfinite(self.upper)
+        one = np.bincount(row, binary[columns], p.m) == 1
+        known = {(bound.column, bound.binary) for bound in self.variable_bounds}
+        for sign, limit in ((1.0, p.row_upper), (-1.0, -p.row_lower)):
+            a = sign * matrix.data
+            rest = plain[columns] & (a > 0)
+            fits = one & np.isfinite(limit) & (np.bincount(row, rest, p.m) + 1 == np.diff(matrix.indptr))
+            switch = fits[row] & binary[columns] & (a < 0)
+            by, size = np.full(p.m, -1), np.zeros(p.m)
+            by[row[switch]], size[row[switch]] = columns[switch], -a[switch]
+            for k in np.flatnonzero(rest & (by[row] >= 0))[:MOST_BOUNDS].tolist():
+                i, j = row[k], int(columns[k])
+                off, on = limit[i] / a[k], (limit[i] + size[i]) / a[k]
+                if off < self.upper[j] - SAME and (j, int(by[i])) not in known:
+                    ends = float(max(off, 0.0)), float(min(on, self.upper[j]))
+                    self.variable_bounds.append(VariableBound(j, int(by[i]), *ends, upper=True))
+
+    def tightened(self) -> Problem:
+        """Return the tightened problem; semicontinuous columns keep their bounds."""
+        lower = np.where(self.semi, self.problem.lower, self.lower)
+        upper = np.where(self.semi, self.problem.upper, self.upper)
+        return replace(self.problem, lower=lower, upper=upper)

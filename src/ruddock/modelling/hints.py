@@ -1,0 +1,75 @@
+"""What a person knows about a whole-number model beside its formulation, handed on to the search."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ruddock.engine.outcome import FEASIBILITY, LazyRow, Options
+from ruddock.errors import ModelError, known
+from ruddock.modelling.decisions import members_of
+from ruddock.modelling.expression import Relation
+from ruddock.modelling.formulation import Formulation
+from ruddock.modelling.plan import Plan
+from ruddock.modelling.values import given_values, plan_of_values
+from ruddock.problem import Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Hints:
+    """What a person knows about a whole-number model beside its formulation; see `Model.solve`."""
+
+    start: Any = None
+    priorities: Mapping[str, float] | None = None
+    lazy: Callable[[Plan], Iterable[Relation]] | None = None
+    memory_limit: float | None = None
+
+    def added_to(self, options: Options, formulation: Formulation) -> Options:
+        """Return the options with these hints, by column."""
+        start = None
+        if self.start is not None:
+            given = self.start
+            if isinstance(given, Plan):
+                given = given.decisions()["value"]
+            start = given_values(formulation, given)
+        priorities = None
+        if self.priorities is not None:
+            names = formulation.decision_names
+            priorities = np.zeros(len(names))
+            for name, value in self.priorities.items():
+                own = members_of(name, names)
+                if not own:
+                    families = [family.name for family in formulation.decisions if not family.listed]
+                    raise ModelError(
+                        f"priorities: there is no decision called {name!r}; {known(name, families or names)}"
+                    )
+                priorities[own] = float(value)
+        lazy = None if self.lazy is None else LazyCheck(formulation, self.lazy)
+        return replace(options, start=start, priorities=priorities, lazy=lazy)
+
+
+class LazyCheck:
+    """Asks the caller about a whole plan and turns the relations that it breaks into rows."""
+
+    def __init__(self, formulation: Formulation, asked: Callable[[Plan], Iterable[Relation]]) -> None:
+        self.formulation, self.asked = formulation, asked
+        self.problem = formulation.problem(formulation.first_objective)
+
+    def __call__(self, x: Floats) -> list[LazyRow]:
+        """Return the rows that values of all columns break."""
+        formulation = self.formulation
+        rows: list[LazyRow] = []
+        for relation in self.asked(plan_of_values(formulation, self.problem, x)) or ():
+            if not isinstance(relation, Relation):
+                raise ModelError(f"lazy: the check returns relations such as go.sum() <= 2, not {relation!r}")
+            expr = relation.expression
+            columns = formulation.columns_for(expr.columns, "a lazy constraint")
+            value = np.bincount(expr.rows, expr.values * x[columns], expr.cells.size)
+            size = FEASIBILITY * np.maximum(1.0, np.abs(value))
+            for k in np.flatnonzero((value < relation.lower - size) | (value > relation.upper + size)).tolist():
+                own = expr.rows == k
+                rows.append((columns[own], expr.values[own], float(relation.lower[k]), float(relation.upper[k])))
+        return rows

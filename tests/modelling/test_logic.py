@@ -1,0 +1,265 @@
+"""Logical rules, in Python and in text, against enumeration of what they mean; hints to a search."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from itertools import product
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+import ruddock as rk
+from benchmarks.whole import shortest_trip, trip_lengths
+from ruddock.formats import read
+
+HOURS = 6
+hour = rk.Axis("hour", range(HOURS))
+
+
+def allowed(rule: Callable[[rk.Model, Any], Any]) -> set[tuple[int, ...]]:
+    """Return the on/off patterns that a rule allows, each asked for by fixing all of it."""
+    found = set()
+    for pattern in product((0, 1), repeat=HOURS):
+        model = rk.Model("pattern")
+        on = model.decide("on", hour, kind="binary")
+        model.require("rule", rule(model, on))
+        model.require("fixed", on == rk.data(list(map(float, pattern)), hour))
+        if model.solve().status == "optimal":
+            found.add(pattern)
+    return found
+
+
+def runs(pattern: tuple[int, ...], value: int, before: int) -> list[tuple[int, bool]]:
+    """Return the lengths of runs of a value that begin within the pattern, and whether each reaches the end."""
+    result, length, begun = [], 0, False
+    for t, v in enumerate((*pattern, None)):
+        if v == value:
+            begun = begun or (length == 0 and (t > 0 or before != value))
+            length += 1
+        elif length:
+            if begun:
+                result.append((length, v is None))
+            length, begun = 0, False
+    return result
+
+
+@pytest.mark.parametrize(("value", "before"), [(1, 0), (1, 1), (0, 0), (0, 1)])
+def test_runs_and_pauses_allow_just_the_patterns_that_last(value: int, before: int) -> None:
+    make = rk.run if value else rk.pause
+    found = allowed(lambda model, on: make(on, hour, 3, before=before))
+    expected = {
+        pattern
+        for pattern in product((0, 1), repeat=HOURS)
+        if all(length >= 3 or at_end for length, at_end in runs(pattern, value, before))
+    }
+    assert found == expected
+
+
+@pytest.mark.parametrize("kind", ["continuous", "integer"])
+def test_conditions_and_alternatives_hold_as_said(kind: Any) -> None:
+    """Enumerate yes/no and two whole amounts; a rule allows what its words say, bounds or none."""
+    for used, a, b in product((0, 1), range(4), range(4)):
+        model = rk.Model("rules")
+        yes = model.decide("used", kind="binary")
+        x, y = model.decide("x", kind=kind, upper=3), model.decide("y", kind=kind)
+        model.require("room", x + y <= 6)  # what limits y
+        model.require("then", rk.when(yes, (x + 2 * y).between(2, 5)))
+        model.require("else_", rk.when(1 - yes, x - y == 0))
+        model.require("one", rk.either(x >= 2, y <= 1))
+        for name, decision, value in (("u", yes, used), ("a", x, a), ("b", y, b)):
+            model.require(name, decision == value)
+        meant = (2 <= a + 2 * b <= 5 if used else a == b) and (a >= 2 or b <= 1) and a + b <= 6
+        assert (model.solve().status == "optimal") == meant, (used, a, b)
+
+
+def test_so_many_of() -> None:
+    model = rk.Model("choice")
+    site = rk.Axis("site", range(6))
+    opened, extra = model.decide("open", site, kind="binary"), model.decide("extra", kind="binary")
+    model.require("most", rk.at_most(3, opened))
+    model.require("least", rk.at_least(2, opened[0], opened[1], [extra]))
+    model.require("all", rk.exactly(4, opened, extra))
+    model.maximize("worth", (rk.data([1, 2, 9, 8, 7, 6], site) * opened).sum() - 5 * extra)
+    assert model.solve().objective == 9 + 8 + 2 - 5
+    with pytest.raises(rk.ModelError, match="yes/no decisions"):
+        rk.at_most(2, model.decide("amount", site))
+
+
+def test_a_piecewise_function_has_its_value_everywhere() -> None:
+    corners = [(0, 0), (10, 50), (30, 70), (50, 200)]
+    part = rk.Axis("part", ["a", "b"])
+    for at in (0, 4, 10, 17.5, 30, 44, 50):
+        for sense in ("minimize", "maximize"):
+            model = rk.Model("pieces")
+            x = model.decide("x", part, upper=60)
+            cost = model.piecewise("cost", x, corners)
+            model.require("at", x == at)
+            getattr(model, sense)("total", cost.sum())
+            assert model.solve().objective == pytest.approx(2 * np.interp(at, *zip(*corners, strict=True)))
+    with pytest.raises(rk.ModelError, match="x rising"):
+        model.piecewise("bad", x, [(0, 0), (0, 1)])
+
+
+def test_what_cannot_be_limited_is_named_and_leaves_nothing_behind() -> None:
+    model = rk.Model("endless")
+    axis = rk.Axis("lane", ["Fell", "Mere"])
+    used, ship = model.decide("used", axis, kind="binary"), model.decide("ship", axis)
+    with pytest.raises(rk.ModelError, match=r"nothing limits ship\[Fell\], ship\[Mere\]"):
+        model.require("only", rk.when(1 - used, ship <= 0))
+    assert "only" not in model
+    with pytest.raises(rk.ModelError, match="neither"):
+        rk.when(ship, used <= 0)
+    with pytest.raises(rk.ModelError, match="from 1 to 2"):
+        rk.run(used, axis, 3)
+    with pytest.raises(rk.ModelError, match="is no axis"):
+        rk.run(used, hour, 2)
+
+
+TEXT = """
+model Rules
+
+axes
+  apiary : Fell, Mere
+  market : Quay, Abbey
+  hour   : 1 .. 8
+
+data
+  wanted[hour] : 1 0, 2 1, 3 0, 4 0, 5 0, 6 1, 7 0, 8 0
+
+decisions
+  ship[apiary, market] (crate) : 0 .. 50
+  used[apiary] binary
+  on[apiary, hour] binary
+
+minimize cost (£)
+  haulage : sum(price)
+  hours   : 0.1 sum(on)
+
+quantities
+  price[apiary, market] (£) : piecewise(ship, 0 0, 10 50, 30 70, 50 200)
+
+require
+  least[apiary] (crate) : if used then 10 <= sum(ship, market) <= 60
+  none[apiary] : unless used then sum(ship, market) <= 0
+  few : at most 1 of used
+  three[apiary, hour] : run(on, hour) >= 3
+  two[apiary, hour] : pause(on, hour) >= 2
+  big : either ship[Fell, Quay] >= 30 or ship[Mere, Abbey] >= 40
+  some[hour] : sum(on, apiary) >= wanted
+"""
+
+
+def test_rules_in_text_are_those_in_python(tmp_path: Path) -> None:
+    path = tmp_path / "rules.rdk"
+    path.write_text(TEXT, encoding="utf-8")
+    text = read(path)
+    model = rk.Model("Rules")
+    apiary, market, hours = text.axes["apiary"], text.axes["market"], text.axes["hour"]
+    ship = model.decide("ship", apiary, market, upper=50)
+    used = model.decide("used", apiary, kind="binary")
+    on = model.decide("on", apiary, hours, kind="binary")
+    price = model.piecewise("price_of", ship, [(0, 0), (10, 50), (30, 70), (50, 200)])
+    model.minimize("cost", haulage=price.sum(), hours=0.1 * on.sum())
+    model.require("least", rk.when(used, ship.sum(market).between(10, 60)))
+    model.require("none", rk.when(1 - used, ship.sum(market) <= 0))
+    model.require("few", rk.at_most(1, used))
+    model.require("three", rk.run(on, hours, 3))
+    model.require("two", rk.pause(on, hours, 2))
+    model.require("big", rk.either(ship["Fell", "Quay"] >= 30, ship["Mere", "Abbey"] >= 40))
+    model.require("some", on.sum(apiary) >= rk.data([0, 1, 0, 0, 0, 1, 0, 0], hours))
+    assert sorted(text.formulation().decision_names) == sorted(model.formulation().decision_names)
+    assert sorted(text.formulation().constraint_names) == sorted(model.formulation().constraint_names)
+    assert text.solve().objective == pytest.approx(model.solve().objective) == pytest.approx(70.5)
+    text.write(tmp_path / "again.rdk")
+    assert read(tmp_path / "again.rdk").solve().objective == pytest.approx(70.5)
+
+
+@pytest.mark.parametrize(
+    ("line", "told"),
+    [
+        ("x : at most 1 used", "write at most 2 of used"),
+        ("x[apiary] : if used ship >= 3", "then is missing"),
+        ("x : either ship[Fell, Quay] >= 3", "or is missing"),
+        ("x[apiary] : if ship then sum(ship, market) >= 3", "yes/no decisions"),
+        ("x[apiary, hour] : run(on, our) >= 2", "did you mean 'hour'"),
+        ("x : run(on, hour)", "at least so many in a row"),
+        ("x[apiary] where wanted : if used then sum(ship, market) >= 3", "a rule has none"),
+    ],
+)
+def test_slips_in_rules_are_told_at_their_place(tmp_path: Path, line: str, told: str) -> None:
+    path = tmp_path / "slip.rdk"
+    path.write_text(f"{TEXT}  {line}\n", encoding="utf-8")
+    with pytest.raises(rk.FormatError, match=told) as caught:
+        read(path)
+    assert caught.value.line == TEXT.count("\n") + 1
+
+
+# ---------------------------------------------------------------------- hints
+
+
+def round_trip(stops: int) -> tuple[rk.Model, Any, np.ndarray]:
+    length = trip_lengths(stops)
+    a, b = rk.Axis("a", range(stops)), rk.Axis("b", range(stops))
+    pairs = rk.data({(i, j): float(length[i, j]) for i in range(stops) for j in range(stops) if i != j}, a, b)
+    model = rk.Model("Round trip")
+    go = model.decide("go", a, b, kind="binary", only=pairs)
+    model.minimize("length", (pairs * go).sum())
+    model.require("leave", go.sum(b) == 1)
+    model.require("arrive", go.sum(a) == 1)
+    return model, go, length
+
+
+def test_lazy_constraints_keep_a_round_trip_whole() -> None:
+    model, go, length = round_trip(11)
+    asked = []
+
+    def unbroken(plan: rk.Plan) -> list[Any]:
+        follows = {i: j for (i, j), value in plan["go"].items() if value > 0.5}
+        tour, at = [0], follows[0]
+        while at != 0:
+            tour.append(at)
+            at = follows[at]
+        asked.append(len(tour))
+        if len(tour) == len(follows):
+            return []
+        return [rk.total(go[i, j] for i in tour for j in tour if i != j) <= len(tour) - 1]
+
+    plan = model.solve(lazy=unbroken)
+    assert plan.status == "optimal"
+    assert plan.objective == shortest_trip(length)
+    assert min(asked) < 11
+    with pytest.raises(rk.ModelError, match="returns relations"):
+        model.solve(lazy=lambda plan: [True])
+
+
+def test_a_start_is_taken_completed_or_repaired() -> None:
+    rng = np.random.default_rng(3)
+    item = rk.Axis("item", range(60))
+    weight = rk.data(rng.integers(20, 90, 60), item)
+    model = rk.Model("load")
+    take = model.decide("take", item, kind="binary")
+    model.maximize("value", (weight * take).sum() + (rk.data(rng.uniform(0, 1, 60), item) * take).sum())
+    model.require("room", (weight * take).sum() <= 1234.5)
+    best = model.solve()
+    again = model.solve(start=best, node_limit=1)
+    assert again.objective == pytest.approx(best.objective)
+    assert again.history["nodes"][0] == 0
+    part = {f"take[{k}]": float(best["take"][k]) for k in range(30)}
+    assert model.solve(start=part, node_limit=1).history["nodes"][0] == 0
+    too_much = {f"take[{k}]": 1.0 for k in range(60)}
+    assert model.solve(start=too_much).objective == pytest.approx(best.objective)
+    with pytest.raises(rk.DataError, match="no decision called"):
+        model.solve(start={"take[99]": 1.0})
+
+
+def test_priorities_lead_the_search_to_the_same_plan() -> None:
+    model, _, length = round_trip(8)
+    place = model.decide("place", rk.Axis("a", range(8)), upper=7)
+    for i, j in product(range(1, 8), repeat=2):
+        if i != j:
+            model.require(f"after{i}_{j}", place[j] - place[i] - 8 * model["go"][i, j] >= -7)  # type: ignore[index]
+    assert model.solve(priorities={"go[0,1]": 5, "go": 1}).objective == shortest_trip(length)
+    with pytest.raises(rk.ModelError, match="did you mean 'go'"):
+        model.solve(priorities={"goo": 1})

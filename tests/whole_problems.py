@@ -1,0 +1,231 @@
+"""Random whole-number problems of many structures, small enough to be enumerated."""
+
+from __future__ import annotations
+
+from itertools import product
+
+import numpy as np
+
+from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
+from tests.generators import inf
+
+STRUCTURES = (
+    "mixed",
+    "knapsacks",
+    "covers",
+    "fixed charge",
+    "lots",
+    "symmetric",
+    "equalities",
+    "ordering",
+    "assignment",
+)
+
+
+def whole_problem(structure: str, seed: int) -> Problem:
+    """Return a small problem of a structure; most have a plan."""
+    rng = np.random.default_rng([seed, STRUCTURES.index(structure)])
+    return {
+        "mixed": _mixed,
+        "knapsacks": _knapsacks,
+        "covers": _covers,
+        "fixed charge": _fixed_charge,
+        "lots": _lots,
+        "symmetric": _symmetric,
+        "equalities": _equalities,
+        "ordering": _ordering,
+        "assignment": _assignment,
+    }[structure](rng)
+
+
+def _mixed(rng: np.random.Generator) -> Problem:
+    m, n = rng.integers(2, 6), rng.integers(3, 7)
+    a = rng.integers(-5, 10, (m, n)) * (rng.random((m, n)) < 0.7)
+    kinds = rng.choice([0, 1, 1, 2, 3], n)
+    lower = rng.integers(-2, 2, n).astype(float)
+    upper = lower + rng.integers(1, 4, n)
+    semi = (kinds & SEMICONTINUOUS) != 0
+    lower[semi] = rng.integers(1, 3, semi.sum())
+    upper[semi] = lower[semi] + rng.integers(1, 5, semi.sum())
+    row_lower = np.where(rng.random(m) < 0.4, rng.integers(-3, 10, m), -inf)
+    row_upper = np.maximum(np.where(rng.random(m) < 0.7, rng.integers(4, 20, m), inf), row_lower)
+    return Problem.build(a, row_lower, row_upper, lower, upper, rng.integers(-9, 10, n) / rng.choice([1, 7]), kinds)
+
+
+def _knapsacks(rng: np.random.Generator) -> Problem:
+    m, n = rng.integers(1, 4), rng.integers(5, 9)
+    a = rng.integers(3, 40, (m, n)).astype(float)
+    room = np.floor(a.sum(axis=1) * rng.uniform(0.3, 0.7, m))
+    upper = rng.choice([1.0, 1.0, 2.0], n)
+    return Problem.build(a, np.full(m, -inf), room, np.zeros(n), upper, -rng.integers(5, 40, n), np.ones(n))
+
+
+def _covers(rng: np.random.Generator) -> Problem:
+    m, n = rng.integers(4, 9), rng.integers(5, 10)
+    a = (rng.random((m, n)) < 0.4).astype(float)
+    a[np.arange(m), rng.integers(0, n, m)] = 1.0
+    pairs = rng.integers(0, n, (2, 2))
+    conflicts = np.zeros((2, n))
+    conflicts[[0, 0, 1, 1], pairs.ravel()] = 1.0
+    rows = np.vstack((a, conflicts))
+    low, high = np.r_[np.ones(m), -inf, -inf], np.r_[np.full(m, inf), 1.0, 1.0]
+    return Problem.build(rows, low, high, np.zeros(n), np.ones(n), rng.integers(1, 9, n), np.ones(n))
+
+
+def _fixed_charge(rng: np.random.Generator) -> Problem:
+    """Return sites that serve customers only when open, with one big limit a site."""
+    s, c = 3, rng.integers(2, 4)
+    need, room = rng.integers(3, 12, c).astype(float), rng.integers(10, 25, s).astype(float)
+    n = s + s * c
+    rows = []
+    for j in range(c):
+        line = np.zeros(n)
+        line[[s + i * c + j for i in range(s)]] = 1.0
+        rows.append((line, need[j], inf))
+    for i in range(s):
+        line = np.zeros(n)
+        line[s + i * c : s + (i + 1) * c], line[i] = 1.0, -room[i]
+        rows.append((line, -inf, 0.0))
+    costs = np.r_[rng.integers(10, 60, s), rng.integers(1, 9, s * c)]
+    return _of(rows, np.zeros(n), np.r_[np.ones(s), np.full(s * c, inf)], costs, np.r_[np.ones(s), np.zeros(s * c)])
+
+
+def _lots(rng: np.random.Generator) -> Problem:
+    periods = 5
+    need, most = rng.integers(0, 20, periods).astype(float), 60.0
+    n = 3 * periods  # make, keep, set up
+    rows = []
+    for t in range(periods):
+        line = np.zeros(n)
+        line[t], line[periods + t] = 1.0, -1.0
+        if t:
+            line[periods + t - 1] = 1.0
+        rows.append((line, need[t], need[t]))
+        line = np.zeros(n)
+        line[t], line[2 * periods + t] = 1.0, -most
+        rows.append((line, -inf, 0.0))
+    costs = np.r_[np.zeros(periods), rng.integers(1, 4, periods), rng.integers(10, 50, periods)]
+    upper = np.r_[np.full(2 * periods, inf), np.ones(periods)]
+    return _of(rows, np.zeros(n), upper, costs, np.r_[np.zeros(2 * periods), np.ones(periods)])
+
+
+def _symmetric(rng: np.random.Generator) -> Problem:
+    """Return items into identical bins."""
+    items, bins = int(rng.integers(3, 5)), 3
+    size, room = rng.integers(3, 9, items).astype(float), 12.0
+    n = bins + items * bins
+    rows = []
+    for i in range(items):
+        line = np.zeros(n)
+        line[[bins + i * bins + b for b in range(bins)]] = 1.0
+        rows.append((line, 1.0, 1.0))
+    for b in range(bins):
+        line = np.zeros(n)
+        line[[bins + i * bins + b for i in range(items)]] = size
+        line[b] = -room
+        rows.append((line, -inf, 0.0))
+    return _of(rows, np.zeros(n), np.ones(n), np.r_[np.ones(bins), np.zeros(items * bins)], np.ones(n))
+
+
+def _equalities(rng: np.random.Generator) -> Problem:
+    m, n = 2, rng.integers(4, 7)
+    a = rng.integers(1, 7, (m, n)).astype(float)
+    point = rng.integers(0, 4, n)
+    right = a @ point + (rng.random(m) < 0.2)
+    return Problem.build(a, right, right, np.zeros(n), np.full(n, 3.0), rng.integers(-9, 10, n), np.ones(n))
+
+
+def _ordering(rng: np.random.Generator) -> Problem:
+    """Return jobs on one machine, either before the other, with one large number."""
+    jobs = 3
+    time, weight, large = rng.integers(1, 6, jobs).astype(float), rng.integers(1, 6, jobs), 30.0
+    pairs = [(i, j) for i in range(jobs) for j in range(i + 1, jobs)]
+    n = jobs + len(pairs)
+    rows = []
+    for k, (i, j) in enumerate(pairs):
+        line = np.zeros(n)
+        line[j], line[i], line[jobs + k] = 1.0, -1.0, -large
+        rows.append((line, time[i] - large, inf))
+        line = np.zeros(n)
+        line[i], line[j], line[jobs + k] = 1.0, -1.0, large
+        rows.append((line, time[j], inf))
+    release = rng.integers(0, 6, jobs).astype(float)
+    lower, upper = np.r_[release, np.zeros(len(pairs))], np.r_[np.full(jobs, large), np.ones(len(pairs))]
+    return _of(rows, lower, upper, np.r_[weight, np.zeros(len(pairs))], np.r_[np.zeros(jobs), np.ones(len(pairs))])
+
+
+def _assignment(rng: np.random.Generator) -> Problem:
+    agents, jobs = 2, int(rng.integers(4, 6))
+    weight, room = rng.integers(1, 6, (agents, jobs)).astype(float), rng.integers(6, 10, agents).astype(float)
+    n = agents * jobs
+    rows = []
+    for j in range(jobs):
+        line = np.zeros(n)
+        line[[a * jobs + j for a in range(agents)]] = 1.0
+        rows.append((line, 1.0, 1.0))
+    for a in range(agents):
+        line = np.zeros(n)
+        line[a * jobs : (a + 1) * jobs] = weight[a]
+        rows.append((line, -inf, room[a]))
+    return _of(rows, np.zeros(n), np.ones(n), rng.integers(1, 20, n), np.ones(n))
+
+
+def _of(rows: list[tuple[np.ndarray, float, float]], lower, upper, costs, kinds) -> Problem:
+    lines, low, high = zip(*rows, strict=True)
+    return Problem.build(np.array(lines), np.array(low), np.array(high), lower, upper, costs, kinds)
+
+
+def choices(problem: Problem) -> list[list[tuple[float, float]]]:
+    """Return for every column the values, or intervals, that its kind allows."""
+    result = []
+    for j in range(problem.n):
+        whole = range(int(np.ceil(problem.lower[j] - 1e-9)), int(min(np.floor(problem.upper[j] + 1e-9), 1e6)) + 1)
+        spans = (
+            [(float(v), float(v)) for v in whole]
+            if problem.kinds[j] & INTEGER
+            else [(float(problem.lower[j]), float(problem.upper[j]))]
+        )
+        result.append(spans + ([(0.0, 0.0)] if problem.kinds[j] & SEMICONTINUOUS else []))
+    return result
+
+
+def enumerated(problem: Problem) -> float:
+    """Return the least objective over all values of discrete columns; the rest is linear."""
+    spans = choices(problem)
+    if not (problem.kinds == INTEGER).all():
+        return _with_rest(problem, spans)
+    points = np.array(list(product(*[[low for low, _ in span] for span in spans])))
+    activity = points @ problem.matrix().toarray().T
+    keeps = ((activity >= problem.row_lower - 1e-9) & (activity <= problem.row_upper + 1e-9)).all(axis=1)
+    return float((points[keeps] @ problem.costs).min()) if keeps.any() else inf
+
+
+def _with_rest(problem: Problem, spans: list[list[tuple[float, float]]]) -> float:
+    solver, best = LinearSolver(problem), inf
+    for bounds in product(*spans):
+        lower, upper = np.array(bounds).T
+        solver.change_bounds(slice(None), lower, upper)
+        outcome = solver.solve()
+        if outcome.status == "optimal":
+            best = min(best, outcome.objective)
+    return best
+
+
+def random_milp(seed: int) -> Problem:
+    """Return a small problem with continuous, integer, semicontinuous and semi-integer columns."""
+    rng = np.random.default_rng(seed)
+    m, n = rng.integers(2, 6), rng.integers(3, 7)
+    a = rng.integers(-5, 10, (m, n)) * (rng.random((m, n)) < 0.7)
+    kinds = np.ones(n, int) if seed % 3 == 0 else rng.choice([0, 1, 1, 2], n)
+    lower = rng.integers(-2, 2, n).astype(float)
+    upper = lower + rng.integers(1, 4, n)
+    semi = kinds == SEMICONTINUOUS
+    lower[semi] = rng.integers(1, 3, semi.sum())
+    upper[semi] = lower[semi] + rng.integers(1, 5, semi.sum())
+    if seed % 5 == 0:
+        kinds[semi] |= INTEGER
+    row_lower = np.where(rng.random(m) < 0.4, rng.integers(-3, 10, m), -inf)
+    row_upper = np.maximum(np.where(rng.random(m) < 0.7, rng.integers(4, 20, m), inf), row_lower)
+    costs = rng.integers(-9, 10, n) / (1 if seed % 2 else 7)
+    return Problem.build(a, row_lower, row_upper, lower, upper, costs, kinds)
