@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import product
+from itertools import combinations, product
 
 import numpy as np
 
@@ -20,6 +20,8 @@ STRUCTURES = (
     "equalities",
     "ordering",
     "assignment",
+    "conflicts",
+    "alike",
 )
 
 
@@ -36,6 +38,8 @@ def whole_problem(structure: str, seed: int) -> Problem:
         "equalities": _equalities,
         "ordering": _ordering,
         "assignment": _assignment,
+        "conflicts": _conflicts,
+        "alike": _alike,
     }[structure](rng)
 
 
@@ -169,6 +173,30 @@ def _assignment(rng: np.random.Generator) -> Problem:
         line[a * jobs : (a + 1) * jobs] = weight[a]
         rows.append((line, -inf, room[a]))
     return _of(rows, np.zeros(n), np.ones(n), rng.integers(1, 20, n), np.ones(n))
+
+
+def _conflicts(rng: np.random.Generator) -> Problem:
+    """Return things of which some go badly together, pair by pair, and a row of their weights."""
+    n = int(rng.integers(7, 10))
+    pairs = {pair for _ in range(3) for pair in combinations(np.sort(rng.choice(n, 4, replace=False)).tolist(), 2)}
+    rows = []
+    for i, j in sorted(pairs):
+        line = np.zeros(n)
+        line[[i, j]] = 1.0, 1.0 if rng.random() < 0.8 else -1.0
+        rows.append((line, -inf, 1.0 if line[j] > 0 else 0.0))
+    rows.append((rng.integers(1, 9, n).astype(float), -inf, 15.0))
+    return _of(rows, np.zeros(n), np.ones(n), -rng.integers(1, 20, n), np.ones(n))
+
+
+def _alike(rng: np.random.Generator) -> Problem:
+    """Return columns that differ only in cost: yes/no, whole, and continuous ones without an upper bound."""
+    pattern = rng.integers(1, 7, (2, 3)).astype(float)
+    which = np.repeat(np.arange(3), rng.integers(2, 4, 3))
+    kinds = rng.choice([1, 1, 0], len(which))
+    upper = np.where(kinds == 1, rng.choice([1.0, 1.0, 2.0], len(which)), inf)
+    a = pattern[:, which]
+    least, most = rng.integers(4, 12, 2).astype(float), np.array([inf, rng.choice([30.0, inf])])
+    return Problem.build(a, least, most, np.zeros(len(which)), upper, rng.integers(1, 12, len(which)), kinds)
 
 
 def _of(rows: list[tuple[np.ndarray, float, float]], lower, upper, costs, kinds) -> Problem:

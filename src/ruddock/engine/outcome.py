@@ -154,6 +154,7 @@ class Options:
     start : values of columns to start from, shape (n,); NaN where they are not given
     priorities : of columns, shape (n,): those with the highest are branched on first
     lazy : asked about every whole plan; returns rows that it breaks: columns, values, lower and upper limit
+    cores : how many processes may work on a long search: 2, or only this one; each takes its own path to the answer
     inner : whether this is a search near a plan within another search, which begins none of its own
     """
 
@@ -167,6 +168,7 @@ class Options:
     start: Floats | None = None
     priorities: npt.NDArray[Any] | None = None
     lazy: Callable[[Floats], list[LazyRow]] | None = None
+    cores: int = 2
     inner: bool = False
 
 

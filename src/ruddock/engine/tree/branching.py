@@ -45,6 +45,24 @@ class PseudoCosts:
             self._total[int(up)] += rate
             self._known[int(up)] += 1
 
+    def copy(self) -> PseudoCosts:
+        """Return another with the same history."""
+        other = PseudoCosts(len(self.count[0]))
+        return other.add(self)
+
+    def add(self, other: PseudoCosts, sign: int = 1) -> PseudoCosts:
+        """Take over the history of another; or, with a sign of -1, leave it out."""
+        self._sum += sign * other._sum
+        self.count += sign * other.count
+        for side in (0, 1):
+            self._total[side] += sign * other._total[side]
+            self._known[side] += sign * other._known[side]
+        return self
+
+    def since(self, before: PseudoCosts) -> PseudoCosts:
+        """Return what was learnt after a copy was made."""
+        return self.copy().add(before, -1)
+
     def scores(self, columns: np.ndarray, fractions: Floats) -> Floats:
         """Return how much branching on each column promises; ``fractions`` tell how far up each stands."""
         rates = []
@@ -87,7 +105,7 @@ def choose(
         violated = violated[first == first.max()]
     fractions = x[violated] - np.floor(x[violated])
     merit = search.costs.scores(violated, fractions)
-    if not trials or search.options.branching == "plain" or (len(violated) == 1 and search.nodes > 1):
+    if not trials or search.options.branching == "plain" or (len(violated) == 1 and search.own_nodes > 1):
         for k in np.argsort(-merit, kind="stable").tolist():
             branch = search.domain.branch(int(violated[k]), float(x[violated[k]]), lower, upper)
             if branch is not None:
@@ -156,7 +174,7 @@ def _trial(
     search.install(outcome.basis)
     search.set_bounds(lower, upper)
     before = search.iterations
-    mean = search.node_iterations / max(1, search.nodes)
+    mean = search.node_iterations / max(1, search.own_nodes)
     most = before + int(min(max(LEAST_ITERATIONS, 2 * mean), MOST_ITERATIONS))
     allowed = replace(search.quiet, iterations=min(most, search.limits.iterations))
     tried = search.solver.solve(allowed, cutoff=search.threshold(), quick=True)

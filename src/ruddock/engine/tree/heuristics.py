@@ -67,10 +67,10 @@ def _look(search: TreeSearch, node: Node, x: Floats, lower: Floats, upper: Float
     basis = search.solver.basis
     found = search.best_value
     begun = search.iterations
-    if root or (search.nodes % every == 0 and search.dive_iterations < NEAR_START + DIVE_SHARE * begun):
+    if root or (search.own_nodes % every == 0 and search.dive_iterations < NEAR_START + DIVE_SHARE * begun):
         search.try_plan(round_by_locks(search, x))
         fix_and_propagate(search, x)
-        kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[search.nodes // every % 3],)
+        kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[search.own_nodes // every % 3],)
         for kind in kinds:
             if basis is not None:
                 search.install(basis)
@@ -78,7 +78,7 @@ def _look(search: TreeSearch, node: Node, x: Floats, lower: Floats, upper: Float
         if search.best is None and root:
             pump(search, x)
         search.dive_iterations += search.iterations - begun
-    if search.best is not None and (search.best_value < found or root or search.nodes % NEAR_EVERY == 0):
+    if search.best is not None and (search.best_value < found or root or search.own_nodes % NEAR_EVERY == 0):
         polish(search)
         if not search.options.inner:
             near_plan(search, x)

@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property
 from itertools import count
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -24,6 +24,9 @@ from ruddock.engine.tree.answer import EQUAL
 from ruddock.engine.tree.branching import PseudoCosts, choose
 from ruddock.engine.tree.cutting import cut_root
 from ruddock.engine.tree.domain import NEAR, Branch, Domain, objective_step
+from ruddock.engine.tree.dominance import dominated
+from ruddock.engine.tree.helper import Helper, wanted
+from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.node import Narrowed, Node, OpenNodes
 from ruddock.engine.tree.symmetry import ordering_rows, with_sums
 from ruddock.engine.tree.tighten import Tightening, propagator, whole_columns
@@ -35,6 +38,8 @@ NODE_WORK = 20  # times the entries of the problem that propagation looks at in 
 MOST_TURNS = 200  # that a node is solved anew because its point has left its bounds
 OUTSIDE = 1e-5  # how far out of its bounds a point is solved anew; less is within the tolerance
 TRIED_AGAIN = 5  # times that trials may fix something at one node
+MOST_RESTARTS = 3  # of the root
+RESTART_SHARE, FEWEST = 0.2, 20  # of the whole columns, and how many at least, fixed at the root for a restart
 NODE_BYTES = 640  # of an open node, about, beside its basis
 BASES = 200_000_000  # bytes of bases that open nodes keep; beyond, children start from where the solver stands
 
@@ -99,7 +104,8 @@ class TreeSearch:
         self.best_value = float("inf")
         self.given_up = float("inf")  # least bound among nodes left out because of the gap asked for
         self.uncertain = False  # a node was lost to numerical trouble
-        self.nodes = 0
+        self.own_nodes = self.nodes_elsewhere = 0
+        self.helper: Helper | None = None
         self.trial_iterations = self.dive_iterations = self.near_iterations = self.near_turn = self.near_failures = 0
         self.earlier: list[Floats] = []  # the best plans so far, the best one last
         self.current = float("-inf")  # bound of the node being worked on
@@ -121,6 +127,27 @@ class TreeSearch:
         """Simplex iterations so far."""
         return self.counters.iterations
 
+    @property
+    def nodes(self) -> int:
+        """Nodes worked on so far, the helper's among them."""
+        return self.own_nodes + self.nodes_elsewhere
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return what a helper begins from: all but solvers, open nodes, limits, and what the root was for."""
+        left_out = ("solver", "_rows", "_rest", "open", "limits", "quiet", "tightening", "helper", "history")
+        state = {name: value for name, value in self.__dict__.items() if name not in left_out}
+        state["options"] = replace(self.options, heuristics=False, start=None, cores=1)
+        return {**state, "gap": self.limits.gap}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.limits = self.quiet = Limits(gap=state.pop("gap"))
+        self.__dict__.update(state)
+        self.open, self.history, self.tightening, self.helper, self._rest = OpenNodes(), [], None, None, None
+        self._bases = 0
+        self._weights = None, None
+        self._load_solver()
+        self._load_rows()
+
     def run(self) -> Outcome:
         """Search to the end or to a limit."""
         if (self.domain.lower > self.domain.upper).any():
@@ -137,7 +164,11 @@ class TreeSearch:
             return self._unbounded()
         if root.status == "stopped":
             return answer.of_search(self, root.reason)
-        return answer.of_search(self, self._search(root))
+        try:
+            return answer.of_search(self, self._search(Node(root.objective), root))
+        finally:
+            if self.helper is not None:
+                self.helper.close()
 
     @contextmanager
     def part(self, name: str) -> Iterator[None]:
@@ -159,14 +190,32 @@ class TreeSearch:
                 return
             self.relaxed = self.tightening.tightened()
             self.lower, self.upper = self.tightening.lower, self.tightening.upper
+            self.whole, self.step = whole_columns(self.relaxed) != 0, objective_step(self.relaxed)
             left = self.relaxed
             self.limits.record("presolve", rows=left.m, columns=left.n, reductions=self.tightening.counts)
         if self.options.symmetry and self.options.lazy is None and self.priorities is None:
-            rows = ordering_rows(self.problem, self.relaxed, self.lower, self.upper)
-            if rows is not None:
-                self.relaxed = self.relaxed.with_rows(*rows)
+            self._break_ties()
+        if self.tightening is not None:
+            merged = merge_cliques(self.relaxed, self.tightening.cliques, self.lower, self.upper)
+            if merged is not None:
+                self.tightening.counts["cliques merged"] = self.relaxed.m - merged.m
+                self.relaxed = merged
         self._load_solver()
         self._load_rows()
+
+    def _break_ties(self) -> None:
+        """Leave one of the plans that exchange like columns, and one of those that exchange identical parts."""
+        columns, cheaper_first = dominated(self.relaxed, self.lower, self.upper)
+        self.upper[columns] = self.lower[columns]
+        self.relaxed = replace(self.relaxed, upper=self.upper.copy()) if len(columns) else self.relaxed
+        ordered = cheaper_first.shape[0]
+        if ordered:
+            self.relaxed = self.relaxed.with_rows(cheaper_first, np.zeros(ordered), np.full(ordered, np.inf))
+        if self.tightening is not None:
+            self.tightening.counts["like columns"] = len(columns) + ordered
+        rows = ordering_rows(self.problem, self.relaxed, self.lower, self.upper)
+        if rows is not None:
+            self.relaxed = self.relaxed.with_rows(*rows)
 
     def _load_solver(self) -> None:
         """Take a solver without history; the counters go on."""
@@ -240,41 +289,58 @@ class TreeSearch:
             lower[semis], upper[semis] = kept
         return bool(count >= 0)
 
-    def _search(self, root: Outcome) -> Reason | None:
-        """Work through the tree; return why it stopped early, or None."""
-        node: Node | None = Node(root.objective)
-        outcome: Outcome | None = root
+    def go_on(self) -> Reason | None:
+        """Work through the open nodes; return why that stopped early, or None."""
+        return self._search(None, None)
+
+    def _search(self, node: Node | None, outcome: Outcome | None) -> Reason | None:
+        """Work through the tree, a node that may be solved already first; return why it stopped early, or None."""
         bounds: tuple[Floats, Floats] | None = None
-        while node is not None or len(self.open):
+        while True:
+            self._share_work(last=node is None and not len(self.open))
+            if node is None and not len(self.open):
+                break
             if node is None:
-                node = self.open.pop()
-                bounds = None
-                if node.basis is not None:
-                    self._bases -= self.relaxed.m + self.relaxed.n
-                if self._useless(node.bound):
-                    node = None
+                node = self._next()
+                bounds = outcome = None
+                if node is None:
                     continue
-                if node.basis is not None:
-                    self.install(node.basis)
-                outcome = None
             self.current = node.bound
             self.limits.tell(self.iterations, self.nodes, self.best_value, self.bound())
             reason = self.limit()
-            if reason is not None:
-                self.open.push(node)
-                return reason
-            if self.gap_reached():
+            if reason is None and self.gap_reached():
                 self.given_up = min(self.given_up, self.bound())
                 return None
-            self.nodes += 1
-            node, bounds, reason = self._work_on(node, bounds, outcome)
-            outcome = None
+            if reason is None:
+                self.own_nodes += 1
+                node, bounds, reason = self._work_on(node, bounds, outcome)
+                outcome = None
             if reason is not None:
                 assert node is not None
                 self.open.push(node)
+                if self.helper is not None:
+                    self.helper.take_back(self)
                 return reason
         self.current = float("inf")
         return None
+
+    def _next(self) -> Node | None:
+        """Take up the open node with the least bound; None if it can be left out."""
+        node = self.open.pop()
+        if node.basis is not None:
+            self._bases -= self.relaxed.m + self.relaxed.n
+        if self._useless(node.bound):
+            return None
+        if node.basis is not None:
+            self.install(node.basis)
+        return node
+
+    def _share_work(self, *, last: bool) -> None:
+        """Exchange open nodes with the helper, once the search is long enough for one."""
+        if self.helper is None and wanted(self):
+            self.helper = Helper(self)
+        if self.helper is not None:
+            self.helper.meet(self, now=last)
 
     def install(self, basis: Basis) -> None:
         """Start from a basis; rows that came later join it by their logicals."""
@@ -329,12 +395,48 @@ class TreeSearch:
             self.root = outcome.reduced, outcome.objective
         if outcome.x is not None and len(self.domain.violated(outcome.x)):
             heuristics.look_for_plans(self, node, outcome, self.lower, self.upper)
-            if self.options.cuts:
-                if outcome.basis is not None:
-                    self.install(outcome.basis)
-                with self.part("cuts"):
-                    outcome = cut_root(self, outcome)
+            outcome = self._cut(outcome)
+            for _ in range(MOST_RESTARTS):
+                if outcome.status != "optimal" or outcome.x is None or not self._tighten_again():
+                    break
+                outcome = self.relax(self.lower, self.upper)
+                if outcome.status == "optimal" and outcome.x is not None and len(self.domain.violated(outcome.x)):
+                    outcome = self._cut(outcome)
         return outcome
+
+    def _cut(self, outcome: Outcome) -> Outcome:
+        """Strengthen the relaxation of the root by cuts, where these are wanted."""
+        if not self.options.cuts:
+            return outcome
+        if outcome.basis is not None:
+            self.install(outcome.basis)
+        with self.part("cuts"):
+            return cut_root(self, outcome)
+
+    def _tighten_again(self) -> bool:
+        """Tighten the problem once more if many columns were fixed at the root since the last time."""
+        if self.tightening is None or self.best is None or self.limit() is not None:
+            return False
+        free = self.whole & (self.relaxed.lower < self.relaxed.upper)
+        fixed = free & (self.lower == self.upper)
+        if free.sum() < FEWEST or fixed.sum() < RESTART_SHARE * free.sum():
+            return False
+        with self.part("presolve"):
+            before = self.tightening.counts
+            semis = self.domain.semis
+            lower, upper = self.lower.copy(), self.upper.copy()
+            lower[semis], upper[semis] = self.relaxed.lower[semis], self.relaxed.upper[semis]
+            left = replace(self.relaxed, lower=lower, upper=upper)
+            again = Tightening(left, Domain(left), lambda: self.limit() is not None, complete=self.options.lazy is None)
+            if again.infeasible:  # the best plan is the best of all, which the nodes will show
+                return False
+            for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():
+                again.counts[name] = again.counts.get(name, 0) + count
+            self.tightening, self.relaxed = again, again.tightened()
+            self.lower, self.upper = again.lower, again.upper
+            self._load_solver()
+            self._load_rows()
+        return True
 
     def _expand(
         self, node: Node, outcome: Outcome, here: tuple[Floats, Floats], *, last: bool, settled: bool
@@ -581,7 +683,7 @@ class TreeSearch:
 
     def bound(self) -> float:
         """Return the proven lower bound of the whole problem at this moment."""
-        least = min(self.open.bound, self.current, self.given_up)
+        least = min(self.open.bound, self.current, self.given_up, self.helper.bound if self.helper else np.inf)
         if self.step and np.isfinite(least):
             offset = self.problem.offset
             least = offset + np.ceil((least - offset) / self.step - 1e-6) * self.step

@@ -15,7 +15,8 @@ from scipy.sparse import csr_matrix
 from ruddock.engine.presolve.rows import RedundantRows
 from ruddock.engine.presolve.stage import Stage
 from ruddock.engine.tree.cliques import Cliques
-from ruddock.engine.tree.domain import Domain
+from ruddock.engine.tree.domain import NEAR, Domain
+from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.propagate import Propagator, tighten_coefficients
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, Problem
 
@@ -96,14 +97,18 @@ class Tightening:
         *,
         complete: bool = True,
     ) -> None:
-        self.problem, self.stopped, self.complete = problem, stopped, complete
+        implied = implied_integers(problem, complete=complete)
+        self.problem = replace(problem, kinds=np.where(implied, problem.kinds | INTEGER, problem.kinds))
+        self.stopped, self.complete = stopped, complete
         self.lower, self.upper = domain.lower.copy(), domain.upper.copy()
+        self.lower[implied] = np.ceil(self.lower[implied] - NEAR)
+        self.upper[implied] = np.floor(self.upper[implied] + NEAR)
         self.semi = (problem.kinds & SEMICONTINUOUS) != 0
-        self.whole = whole_columns(problem)
+        self.whole = whole_columns(self.problem)
         self.infeasible = False
         self.cliques = Cliques(problem.n)
         self.variable_bounds: list[VariableBound] = []
-        self.counts = {"coefficients": 0, "rows": 0, "fixed": 0, "probed": 0}
+        self.counts = {"coefficients": 0, "rows": 0, "fixed": 0, "probed": 0, "implied whole": int(implied.sum())}
         fixed = int((self.lower == self.upper).sum())
         for _ in range(ROUNDS):
             if stopped() or not self._round():

@@ -1,0 +1,98 @@
+"""Clique rows grown by what else excludes all of their columns, and those that others then cover dropped."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.sparse import csc_matrix, csr_matrix, vstack
+
+from ruddock.engine.tree.cliques import Cliques
+from ruddock.problem import INTEGER, Floats, Problem
+
+WORK = 2_000_000  # pairs looked at
+MOST_GROWN = 20_000  # rows that are grown
+
+Row = tuple[int, tuple[int, ...]]
+
+
+def merge_cliques(problem: Problem, cliques: Cliques, lower: Floats, upper: Floats) -> Problem | None:
+    """Return the problem with larger cliques for its rows of the kind "at most one of", or None if no row goes.
+
+    A row is grown literal by literal; then rows inside another are left out (Achterberg et al. 2020).
+    """
+    rows = csr_matrix(problem.matrix())
+    own = _clique_rows(problem, rows, lower, upper)
+    if not own:
+        return None
+    grown = _grown([members for _, members in own], cliques)
+    kept = _largest(grown)
+    if len(kept) == len(own):
+        return None
+    others = np.setdiff1d(np.arange(problem.m), [i for i, _ in own])
+    chosen = [grown[k] for k in kept]
+    literals = np.array([k for members in chosen for k in members], np.intp)
+    starts = np.cumsum([0] + [len(members) for members in chosen])
+    new = csr_matrix((np.where(literals % 2, -1.0, 1.0), literals // 2, starts), shape=(len(chosen), problem.n))
+    limits = np.array([1.0 - sum(k % 2 for k in members) for members in chosen])
+    return Problem.build(
+        csc_matrix(vstack([rows[others], new])),
+        np.concatenate((problem.row_lower[others], np.full(len(chosen), -np.inf))),
+        np.concatenate((problem.row_upper[others], limits)),
+        problem.lower,
+        problem.upper,
+        problem.costs,
+        problem.kinds,
+        problem.offset,
+    )
+
+
+def _clique_rows(problem: Problem, rows: csr_matrix, lower: Floats, upper: Floats) -> list[Row]:
+    """Return the rows that say just "at most one of these", with their literals."""
+    row = np.repeat(np.arange(problem.m), np.diff(rows.indptr))
+    binary = ((problem.kinds & INTEGER) != 0) & (lower == 0) & (upper == 1)
+    size = np.zeros(problem.m)
+    np.maximum.at(size, row, np.abs(rows.data))
+    sound = np.bincount(row, ~binary[rows.indices] | (np.abs(rows.data) != size[row]), problem.m) == 0
+    sound &= (np.diff(rows.indptr) >= 2) & (np.isinf(problem.row_lower) != np.isinf(problem.row_upper))
+    found: list[Row] = []
+    for i in np.flatnonzero(sound).tolist():
+        part = slice(rows.indptr[i], rows.indptr[i + 1])
+        sign = 1.0 if np.isfinite(problem.row_upper[i]) else -1.0
+        limit = problem.row_upper[i] if sign > 0 else -problem.row_lower[i]
+        negative = sign * rows.data[part] < 0
+        if limit == size[i] * (1.0 - negative.sum()):
+            found.append((i, tuple(sorted((2 * rows.indices[part] + negative).tolist()))))
+    return found[:MOST_GROWN]
+
+
+def _grown(rows: list[tuple[int, ...]], cliques: Cliques) -> list[tuple[int, ...]]:
+    """Grow each row by literals that exclude all of its own, those with most neighbours first."""
+    result = []
+    work = 0
+    for members in rows:
+        common = min((cliques.neighbours(k) for k in members), key=len)
+        candidates = [k for k in common if k not in members]
+        work += len(candidates) * len(members)
+        if not candidates or work > WORK:
+            result.append(members)
+            continue
+        near = [k for k in candidates if all(k in cliques.neighbours(other) for other in members)]
+        clique = list(members)
+        for k in sorted(near, key=lambda k: (-len(cliques.neighbours(k)), k)):
+            # a column beside its own opposite says something else: that all others are out
+            if all(k in cliques.neighbours(other) for other in clique[len(members) :]) and (k ^ 1) not in clique:
+                clique.append(k)
+        result.append(tuple(sorted(clique)))
+    return result
+
+
+def _largest(rows: list[tuple[int, ...]]) -> list[int]:
+    """Return the numbers of the rows that lie in no other; of equal ones, the first."""
+    of: dict[int, set[int]] = {}
+    kept = []
+    for k in sorted(range(len(rows)), key=lambda k: (-len(rows[k]), k)):
+        around = set.intersection(*(of.get(literal, set()) for literal in rows[k]))
+        if not around:
+            kept.append(k)
+            for literal in rows[k]:
+                of.setdefault(literal, set()).add(k)
+    return sorted(kept)
