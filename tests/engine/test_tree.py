@@ -12,6 +12,11 @@ from scipy import sparse
 
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
+from ruddock.engine.tree import helper, root
+from ruddock.engine.tree.cliques import Cliques
+from ruddock.engine.tree.dominance import dominated
+from ruddock.engine.tree.integral import implied_integers
+from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.symmetry import ordering_rows, with_sums
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
@@ -38,7 +43,7 @@ def assert_whole(problem: Problem, x: np.ndarray) -> None:
 
 @pytest.mark.parametrize("structure", STRUCTURES)
 def test_random_problems_against_enumeration(structure: str) -> None:
-    for seed in range(56):
+    for seed in range(46):
         problem = whole_problem(structure, seed)
         best = enumerated(problem)
         for options in (Options(), SETTINGS[seed % len(SETTINGS)]):
@@ -230,6 +235,96 @@ def test_identical_parts_are_found_and_ordered() -> None:
     assert len(kept) < len(whole_plans(problem))
     other = whole_problem("ordering", 1)
     assert ordering_rows(other, other, other.lower, other.upper) is None
+
+
+def test_whole_numbers_are_seen_in_continuous_columns() -> None:
+    # z = 2a + 3b is whole by its equation; times t, u differ by whole numbers; v stands beside a third of a
+    rows = [[2, 3, -1, 0, 0, 0], [5, 0, 0, 1, -1, 0], [0, 1, 0, 0, 1, 0], [1, 0, 0, 0, 0, 3]]
+    kinds = [1, 1, 0, 0, 0, 0]
+    problem = Problem.build(rows, [0, 2, -inf, 0], [0, inf, 9, 7], np.zeros(6), np.full(6, 20.0), np.ones(6), kinds)
+    assert implied_integers(problem).tolist() == [False, False, True, True, True, False]
+    assert implied_integers(problem, complete=False).tolist() == [False, False, True, False, False, False]
+    bent = replace(problem, upper=np.array([20, 20, 20, 20, 19.5, 20]))
+    assert implied_integers(bent).tolist() == [False, False, True, False, False, False]
+
+
+def test_clique_rows_merge_and_leave_the_same_whole_plans() -> None:
+    merged_some = 0
+    for seed in range(30):
+        problem = whole_problem("conflicts", seed)
+        cliques = Cliques(problem.n)
+        cliques.add_rows(problem, problem.lower, problem.upper)
+        merged = merge_cliques(problem, cliques, problem.lower, problem.upper)
+        if merged is not None:
+            merged_some += 1
+            assert merged.m < problem.m
+            assert np.array_equal(whole_plans(merged), whole_plans(problem))
+    assert merged_some >= 25
+
+
+def test_of_like_columns_the_cheaper_one_comes_first() -> None:
+    ordered = fixed = 0
+    for seed in range(40):
+        problem = whole_problem("alike", seed)
+        columns, rows = dominated(problem, problem.lower, problem.upper)
+        upper = problem.upper.copy()
+        upper[columns] = problem.lower[columns]
+        k = rows.shape[0]
+        fewer = replace(problem, upper=upper).with_rows(rows, np.zeros(k), np.full(k, inf))
+        assert enumerated(fewer) == pytest.approx(enumerated(problem)), seed
+        ordered, fixed = ordered + k, fixed + len(columns)
+    assert ordered > 30
+    assert fixed > 20
+
+
+class _Dead:
+    """A helper that is given work and never answers."""
+
+    def prepare(self, state: bytes) -> None: ...
+
+    def give(self, share: helper.Share) -> None: ...
+
+    def take(self, search: TreeSearch) -> helper.Return | None:
+        return None
+
+    def close(self) -> None: ...
+
+
+@pytest.mark.parametrize("hand", [helper._Process, helper._InTurn, _Dead])
+def test_a_helper_takes_its_share_and_nothing_is_lost(hand: type, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(helper, "CALLED", 0.05)
+    monkeypatch.setattr(helper, "WORTH", 0.1)
+    monkeypatch.setattr(helper, "_Process", hand)
+    monkeypatch.setattr(helper, "_may_start", lambda: True)
+    outcome = solve(steiner_triples())
+    assert (outcome.status, outcome.objective, outcome.bound) == ("optimal", 18, 18)
+    if hand is not _Dead:
+        assert (outcome.counters.nodes, outcome.counters.iterations) == _with_a_helper_in_turn(monkeypatch)
+    stopped = solve(steiner_triples(), Limits(nodes=700))
+    assert (stopped.reason, stopped.counters.nodes) == ("nodes", 700)
+    assert stopped.bound < 18 <= stopped.objective
+
+
+def _with_a_helper_in_turn(monkeypatch: pytest.MonkeyPatch) -> tuple[int, int]:
+    monkeypatch.setattr(helper, "_may_start", lambda: False)
+    outcome = solve(steiner_triples())
+    monkeypatch.setattr(helper, "_may_start", lambda: True)
+    return outcome.counters.nodes, outcome.counters.iterations
+
+
+def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(root, "FEWEST", 2)
+    monkeypatch.setattr(root, "RESTART_SHARE", 0.05)
+    restarts = 0
+    for seed in range(25):
+        for structure in ("assignment", "fixed charge", "covers"):
+            problem = whole_problem(structure, seed)
+            outcome = solve(problem)
+            restarts += outcome.counters.tightened.get("restarts", 0)
+            best = enumerated(problem)
+            assert outcome.status == ("infeasible" if best == inf else "optimal")
+            assert best == inf or outcome.objective == pytest.approx(best, abs=1e-6)
+    assert restarts >= 5
 
 
 def test_a_memory_limit_ends_the_search() -> None:

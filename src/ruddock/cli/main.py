@@ -47,6 +47,7 @@ class SolveOptions:
     gap: float
     time_limit: float | None
     memory_limit: float | None
+    cores: int
     json_path: str | None
     method: str
     no_presolve: bool
@@ -76,6 +77,7 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 metavar="MB",
                 help="Stop a search whose open parts take more.",
             ),
+            click.option("--cores", type=click.IntRange(1, 2), default=2, help="Processes that share a long search."),
             click.option("--json", "json_path", metavar="FILE", help="Write the plan as JSON; - is standard output."),
             click.option(
                 "--method",
@@ -196,6 +198,7 @@ def _solve_and_show(model: Model, how: SolveOptions, *, start: Path | None = Non
             exact=how.exact,
             log=how.log,
             memory_limit=how.memory_limit,
+            cores=how.cores,
             start=start,
         )
     if how.json_path is not None:

@@ -37,6 +37,10 @@ def plan_document(plan: Plan) -> dict[str, Any]:
             "certified": plan.effort.certified,
         },
     }
+    if outcome.history:
+        document["history"] = [
+            {name: _finite(value) for name, value in moment.items()} for moment in plan.history.to_dict("records")
+        ]
     if outcome.x is not None and outcome.activity is not None:
         sign = -1.0 if plan.sense == "maximize" else 1.0
         reduced = _priced(outcome.reduced, sign, len(outcome.x))

@@ -26,6 +26,7 @@ class Hints:
     priorities: Mapping[str, float] | None = None
     lazy: Callable[[Plan], Iterable[Relation]] | None = None
     memory_limit: float | None = None
+    cores: int = 2
 
     def added_to(self, options: Options, formulation: Formulation) -> Options:
         """Return the options with these hints, by column."""
@@ -48,7 +49,7 @@ class Hints:
                     )
                 priorities[own] = float(value)
         lazy = None if self.lazy is None else LazyCheck(formulation, self.lazy)
-        return replace(options, start=start, priorities=priorities, lazy=lazy)
+        return replace(options, start=start, priorities=priorities, lazy=lazy, cores=self.cores)
 
 
 class LazyCheck:

@@ -335,6 +335,7 @@ class Model:
         priorities: Mapping[str, float] | None = None,
         lazy: Callable[[Plan], Iterable[Relation]] | None = None,
         memory_limit: float | None = None,
+        cores: int = 2,
     ) -> Plan:
         """Find the best plan.
 
@@ -370,6 +371,8 @@ class Model:
             plan breaks, or nothing.
         memory_limit : float, optional
             Megabytes that the open parts of a search may take.
+        cores : int
+            2 lets a second process take a share of a long search; 1 does not. Either takes the same path every time.
 
         Returns
         -------
@@ -389,7 +392,7 @@ class Model:
             on_progress,
             Options(method, presolve, exact),
             log,
-            Hints(start, priorities, lazy, memory_limit),
+            Hints(start, priorities, lazy, memory_limit, cores),
         )
 
     def check(self) -> Findings:

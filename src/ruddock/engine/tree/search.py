@@ -19,16 +19,13 @@ import numpy as np
 from ruddock.engine import certificates
 from ruddock.engine.outcome import FEASIBILITY, Basis, Counters, Limits, Moment, Options, Outcome, Reason
 from ruddock.engine.simplex.solver import LinearSolver
-from ruddock.engine.tree import answer, heuristics
+from ruddock.engine.tree import answer, heuristics, root
 from ruddock.engine.tree.answer import EQUAL
 from ruddock.engine.tree.branching import PseudoCosts, choose
-from ruddock.engine.tree.cutting import cut_root
 from ruddock.engine.tree.domain import NEAR, Branch, Domain, objective_step
-from ruddock.engine.tree.dominance import dominated
 from ruddock.engine.tree.helper import Helper, wanted
-from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.node import Narrowed, Node, OpenNodes
-from ruddock.engine.tree.symmetry import ordering_rows, with_sums
+from ruddock.engine.tree.symmetry import with_sums
 from ruddock.engine.tree.tighten import Tightening, propagator, whole_columns
 
 if TYPE_CHECKING:
@@ -38,8 +35,6 @@ NODE_WORK = 20  # times the entries of the problem that propagation looks at in 
 MOST_TURNS = 200  # that a node is solved anew because its point has left its bounds
 OUTSIDE = 1e-5  # how far out of its bounds a point is solved anew; less is within the tolerance
 TRIED_AGAIN = 5  # times that trials may fix something at one node
-MOST_RESTARTS = 3  # of the root
-RESTART_SHARE, FEWEST = 0.2, 20  # of the whole columns, and how many at least, fixed at the root for a restart
 NODE_BYTES = 640  # of an open node, about, beside its basis
 BASES = 200_000_000  # bytes of bases that open nodes keep; beyond, children start from where the solver stands
 
@@ -145,27 +140,27 @@ class TreeSearch:
         self.open, self.history, self.tightening, self.helper, self._rest = OpenNodes(), [], None, None, None
         self._bases = 0
         self._weights = None, None
-        self._load_solver()
-        self._load_rows()
+        self.load_solver()
+        self.load_rows()
 
     def run(self) -> Outcome:
         """Search to the end or to a limit."""
         if (self.domain.lower > self.domain.upper).any():
             return answer.nothing(self)
         with self.part("presolve"):
-            self._prepare()
+            root.prepare(self)
         if self.tightening is not None and self.tightening.infeasible:
             return answer.proof_or_nothing(self)
         heuristics.try_start(self)
-        root = self.relax(self.lower, self.upper)
-        if root.status == "infeasible":
+        first = self.relax(self.lower, self.upper)
+        if first.status == "infeasible":
             return answer.proof_or_nothing(self) if self.best is None else answer.of_search(self, None)
-        if root.status == "unbounded":
+        if first.status == "unbounded":
             return self._unbounded()
-        if root.status == "stopped":
-            return answer.of_search(self, root.reason)
+        if first.status == "stopped":
+            return answer.of_search(self, first.reason)
         try:
-            return answer.of_search(self, self._search(Node(root.objective), root))
+            return answer.of_search(self, self._search(Node(first.objective), first))
         finally:
             if self.helper is not None:
                 self.helper.close()
@@ -179,50 +174,12 @@ class TreeSearch:
         finally:
             self.parts[name] = self.parts.get(name, 0.0) + time.monotonic() - start
 
-    def _prepare(self) -> None:
-        """Tighten the problem and load it."""
-        presolve = self.options.presolve
-        if presolve:
-            self.tightening = Tightening(
-                self.problem, self.domain, lambda: self.limit() is not None, complete=self.options.lazy is None
-            )
-            if self.tightening.infeasible:
-                return
-            self.relaxed = self.tightening.tightened()
-            self.lower, self.upper = self.tightening.lower, self.tightening.upper
-            self.whole, self.step = whole_columns(self.relaxed) != 0, objective_step(self.relaxed)
-            left = self.relaxed
-            self.limits.record("presolve", rows=left.m, columns=left.n, reductions=self.tightening.counts)
-        if self.options.symmetry and self.options.lazy is None and self.priorities is None:
-            self._break_ties()
-        if self.tightening is not None:
-            merged = merge_cliques(self.relaxed, self.tightening.cliques, self.lower, self.upper)
-            if merged is not None:
-                self.tightening.counts["cliques merged"] = self.relaxed.m - merged.m
-                self.relaxed = merged
-        self._load_solver()
-        self._load_rows()
-
-    def _break_ties(self) -> None:
-        """Leave one of the plans that exchange like columns, and one of those that exchange identical parts."""
-        columns, cheaper_first = dominated(self.relaxed, self.lower, self.upper)
-        self.upper[columns] = self.lower[columns]
-        self.relaxed = replace(self.relaxed, upper=self.upper.copy()) if len(columns) else self.relaxed
-        ordered = cheaper_first.shape[0]
-        if ordered:
-            self.relaxed = self.relaxed.with_rows(cheaper_first, np.zeros(ordered), np.full(ordered, np.inf))
-        if self.tightening is not None:
-            self.tightening.counts["like columns"] = len(columns) + ordered
-        rows = ordering_rows(self.problem, self.relaxed, self.lower, self.upper)
-        if rows is not None:
-            self.relaxed = self.relaxed.with_rows(*rows)
-
-    def _load_solver(self) -> None:
+    def load_solver(self) -> None:
         """Take a solver without history; the counters go on."""
         self.solver = LinearSolver(self.relaxed)
         self.solver.counters = self.counters
 
-    def _load_rows(self) -> None:
+    def load_rows(self) -> None:
         """Make the rows ready for propagation; the best plan's value is the last of them."""
         self._rows = propagator(self.relaxed.with_rows(self.relaxed.costs[None, :], -np.inf, np.inf))
         self._tell_cutoff()
@@ -240,7 +197,7 @@ class TreeSearch:
         cutoff = self.threshold(self.limits.gap)
         outcome = self.solver.solve(self.quiet, cutoff=cutoff, quick=True)
         if outcome.status == "stopped" and outcome.reason == "numerics":
-            self._load_solver()
+            self.load_solver()
             self.set_bounds(lower, upper)
             outcome = self.solver.solve(self.quiet)
         return outcome
@@ -374,7 +331,7 @@ class TreeSearch:
             if outcome.status == "stopped" and outcome.reason not in (None, "numerics"):
                 return node, before, outcome.reason
             if node.depth == 0 and turn == 0 and outcome.status == "optimal":
-                outcome = self._at_root(node, outcome)
+                outcome = root.at_root(self, node, outcome)
                 lower, upper = np.maximum(lower, self.lower), np.minimum(upper, self.upper)
                 if outcome.status == "stopped" and outcome.reason is not None:
                     return node, before, outcome.reason
@@ -388,55 +345,6 @@ class TreeSearch:
             if reason is not None:
                 return node, before, reason
         raise AssertionError("counting has no end")
-
-    def _at_root(self, node: Node, outcome: Outcome) -> Outcome:
-        """Strengthen the relaxation by cuts and look for plans before the first branch."""
-        if outcome.reduced is not None:
-            self.root = outcome.reduced, outcome.objective
-        if outcome.x is not None and len(self.domain.violated(outcome.x)):
-            heuristics.look_for_plans(self, node, outcome, self.lower, self.upper)
-            outcome = self._cut(outcome)
-            for _ in range(MOST_RESTARTS):
-                if outcome.status != "optimal" or outcome.x is None or not self._tighten_again():
-                    break
-                outcome = self.relax(self.lower, self.upper)
-                if outcome.status == "optimal" and outcome.x is not None and len(self.domain.violated(outcome.x)):
-                    outcome = self._cut(outcome)
-        return outcome
-
-    def _cut(self, outcome: Outcome) -> Outcome:
-        """Strengthen the relaxation of the root by cuts, where these are wanted."""
-        if not self.options.cuts:
-            return outcome
-        if outcome.basis is not None:
-            self.install(outcome.basis)
-        with self.part("cuts"):
-            return cut_root(self, outcome)
-
-    def _tighten_again(self) -> bool:
-        """Tighten the problem once more if many columns were fixed at the root since the last time."""
-        if self.tightening is None or self.best is None or self.limit() is not None:
-            return False
-        free = self.whole & (self.relaxed.lower < self.relaxed.upper)
-        fixed = free & (self.lower == self.upper)
-        if free.sum() < FEWEST or fixed.sum() < RESTART_SHARE * free.sum():
-            return False
-        with self.part("presolve"):
-            before = self.tightening.counts
-            semis = self.domain.semis
-            lower, upper = self.lower.copy(), self.upper.copy()
-            lower[semis], upper[semis] = self.relaxed.lower[semis], self.relaxed.upper[semis]
-            left = replace(self.relaxed, lower=lower, upper=upper)
-            again = Tightening(left, Domain(left), lambda: self.limit() is not None, complete=self.options.lazy is None)
-            if again.infeasible:  # the best plan is the best of all, which the nodes will show
-                return False
-            for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():
-                again.counts[name] = again.counts.get(name, 0) + count
-            self.tightening, self.relaxed = again, again.tightened()
-            self.lower, self.upper = again.lower, again.upper
-            self._load_solver()
-            self._load_rows()
-        return True
 
     def _expand(
         self, node: Node, outcome: Outcome, here: tuple[Floats, Floats], *, last: bool, settled: bool
@@ -586,14 +494,14 @@ class TreeSearch:
         """Append rows to the relaxation."""
         self.relaxed = self.relaxed.with_rows(matrix, low, high)
         self.solver.append_rows(matrix, low, high)
-        self._load_rows()
+        self.load_rows()
 
     def delete(self, rows: Ints) -> None:
         """Take rows out of the relaxation."""
         self.solver.delete_rows(rows)
         p = self.solver.problem
         self.relaxed = replace(p, row_lower=p.row_lower.copy(), row_upper=p.row_upper.copy())
-        self._load_rows()
+        self.load_rows()
 
     def try_plan(self, x: Floats) -> bool:
         """Snap ``x`` to allowed values, solve the continuous rest, and keep it if it is the best so far.
