@@ -22,6 +22,7 @@ DELEGATES = {
     ("insight/diagnosis.py", "reporting"),
     ("insight/sweep.py", "reporting"),
     ("insight/reach.py", "reporting"),
+    ("insight/tradeoff.py", "reporting"),
     ("insight/appraisal.py", "reporting"),
     ("modelling/plan.py", "reporting"),  # str(plan), notebook HTML, explanations
     ("modelling/describe.py", "reporting"),  # str(description)

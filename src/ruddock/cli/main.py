@@ -48,6 +48,7 @@ class SolveOptions:
     time_limit: float | None
     memory_limit: float | None
     cores: int
+    give: tuple[str, ...]
     json_path: str | None
     method: str
     no_presolve: bool
@@ -78,6 +79,12 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 help="Stop a search whose open parts take more.",
             ),
             click.option("--cores", type=click.IntRange(1, 2), default=2, help="Processes that share a long search."),
+            click.option(
+                "--give",
+                multiple=True,
+                metavar="OBJECTIVE=SHARE",
+                help="What later objectives may take from this one: 5%, or an amount.",
+            ),
             click.option("--json", "json_path", metavar="FILE", help="Write the plan as JSON; - is standard output."),
             click.option(
                 "--method",
@@ -157,6 +164,15 @@ def solve(
         raise click.exceptions.Exit(1)
 
 
+def _given(words: tuple[str, ...]) -> dict[str, float | str]:
+    """Read ``OBJECTIVE=SHARE`` words."""
+    pairs = [word.partition("=") for word in words]
+    for word, (_, sign, text) in zip(words, pairs, strict=True):
+        if not sign or not text.strip():
+            raise click.BadParameter(f"{word!r}: write OBJECTIVE=5% or OBJECTIVE=200", param_hint="--give")
+    return {name.strip(): text.strip() for name, _, text in pairs}
+
+
 def _alternatives(plan: Plan, most: int) -> list[str | Table]:
     from ruddock.reporting.alternatives import alternatives_parts
 
@@ -199,6 +215,7 @@ def _solve_and_show(model: Model, how: SolveOptions, *, start: Path | None = Non
             log=how.log,
             memory_limit=how.memory_limit,
             cores=how.cores,
+            give=_given(how.give),
             start=start,
         )
     if how.json_path is not None:
@@ -286,6 +303,47 @@ def sweep(
     if json_path is not None:
         _write_json(json_path, found.as_dict())
     show(sweep_parts(found), sys.stderr if json_path == "-" else None)
+    if not len(found.points):
+        raise click.exceptions.Exit(1)
+
+
+@main.command()
+@model_argument
+@click.argument("first")
+@click.argument("second")
+@click.option("--points", default="21", metavar="N", help="How many, or all, for whole-number models.")
+@click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop after S seconds.")
+@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the frontier (.png, .svg, .pdf).")
+@click.option("--json", "json_path", metavar="FILE", help="Write the points as JSON; - is standard output.")
+def tradeoff(
+    model: Path,
+    data: dict[str, str],
+    first: str,
+    second: str,
+    points: str,
+    time_limit: float | None,
+    figure: Path | None,
+    json_path: str | None,
+) -> None:
+    """Set two objectives of MODEL against each other, from the best of FIRST to the best of SECOND.
+
+    Exit status 1 if there is no plan.
+    """
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+    from ruddock.reporting.tradeoff import tradeoff_parts
+
+    if points != "all" and not points.isdigit():
+        raise click.BadParameter(f"{points!r}: write a number, or all", param_hint="--points")
+    count = points if points == "all" else int(points)
+    found = read(model, data).tradeoff(first, second, points=count, time_limit=time_limit)
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    if figure is not None and len(found.points):
+        from ruddock.reporting.figures import paper, saved
+
+        saved(found.draw(paper()), figure)
+    show(tradeoff_parts(found), sys.stderr if json_path == "-" else None)
     if not len(found.points):
         raise click.exceptions.Exit(1)
 

@@ -47,7 +47,7 @@ class LinearSolve:
 
     def run(self) -> Outcome:
         """Solve and return the outcome for the whole problem."""
-        outcome = self._reduced_first() or self._solve(self.problem)
+        outcome = self._warm() or self._reduced_first() or self._solve(self.problem)
         if self.options.exact and outcome.status == "optimal":
             from ruddock.engine.exact import certify  # here, since few solves ask for it
 
@@ -63,6 +63,15 @@ class LinearSolve:
             yield
         finally:
             self.counters.parts[name] = self.counters.parts.get(name, 0.0) + time.monotonic() - begin
+
+    def _warm(self) -> Outcome | None:
+        """Solve from the basis given; None where there is none that fits."""
+        basis, p = self.options.basis, self.problem
+        if basis is None or (len(basis.rows), len(basis.columns)) != (p.m, p.n):
+            return None
+        solver = LinearSolver(p)
+        solver.basis = basis
+        return self._simplex(solver, self.options.method if self.options.method != "interior" else "auto")
 
     def _reduced_first(self) -> Outcome | None:
         """Solve what presolve leaves and come back; None where the whole problem must be solved."""

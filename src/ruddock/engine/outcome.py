@@ -155,6 +155,7 @@ class Options:
     priorities : of columns, shape (n,): those with the highest are branched on first
     lazy : asked about every whole plan; returns rows that it breaks: columns, values, lower and upper limit
     cores : how many processes may work on a long search: 2, or only this one; each takes its own path to the answer
+    basis : to start a linear problem from, as it is, without presolve
     inner : whether this is a search near a plan within another search, which begins none of its own
     """
 
@@ -169,6 +170,7 @@ class Options:
     priorities: npt.NDArray[Any] | None = None
     lazy: Callable[[Floats], list[LazyRow]] | None = None
     cores: int = 2
+    basis: Basis | None = None
     inner: bool = False
 
 

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from ruddock.engine.in_order import with_held
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
@@ -202,15 +203,10 @@ def _sign(plan: Plan) -> float:
 
 def solved_problem(plan: Plan) -> Problem:
     """Return the problem that the plan solves; objectives solved before keep what they reached."""
-    from ruddock.modelling.solve import with_kept
-
     formulation = plan.formulation
-    objectives = formulation.objectives
-    last = next((o for o in objectives if o.name == plan.objective_name), None)
-    earlier = objectives[: objectives.index(last)] if last is not None else ()
-    problem = formulation.problem(last)
-    kept = [(o, formulation.problem(o).objective(plan.values)) for o in earlier]
-    return with_kept(problem, formulation, kept)
+    last = next((o for o in formulation.objectives if o.name == plan.objective_name), None)
+    earlier = [formulation.problem(objective) for objective in formulation.objectives[: len(plan.held)]]
+    return with_held(formulation.problem(last), earlier, plan.held)
 
 
 def _held(problem: Problem, x: np.ndarray) -> Problem:

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from ruddock.insight.findings import Findings
     from ruddock.insight.reach import Reach
     from ruddock.insight.sweep import Sweep
+    from ruddock.insight.tradeoff import Tradeoff
     from ruddock.insight.what_if import WhatIf
     from ruddock.modelling.changes import Change
     from ruddock.modelling.describe import Description
@@ -336,6 +337,7 @@ class Model:
         lazy: Callable[[Plan], Iterable[Relation]] | None = None,
         memory_limit: float | None = None,
         cores: int = 2,
+        give: Mapping[str, float | str] | None = None,
     ) -> Plan:
         """Find the best plan.
 
@@ -374,6 +376,10 @@ class Model:
         cores : int
             2 lets a second process take a share of a long search; 1 does not. Either takes the same path every time.
 
+        give : dict of objective to share or amount, optional
+            How much of an objective the ones after it may give up: ``{"margin": 0.05}`` or ``"5%"`` of its value, or an
+            amount in its unit, ``"200"``. Nothing by default: the order of the objectives is strict.
+
         Returns
         -------
         Plan
@@ -393,6 +399,7 @@ class Model:
             Options(method, presolve, exact),
             log,
             Hints(start, priorities, lazy, memory_limit, cores),
+            give,
         )
 
     def check(self) -> Findings:
@@ -505,6 +512,41 @@ class Model:
         from ruddock.insight.diagnosis import diagnose
 
         return diagnose(self, may_change, time_limit)
+
+    def tradeoff(
+        self,
+        first: str,
+        second: str,
+        *,
+        points: int | str = 21,
+        time_limit: float | None = None,
+        on_point: Callable[[int], None] | None = None,
+    ) -> Tradeoff:
+        """Set two objectives against each other: plans in which neither gets better unless the other gives way.
+
+        Both ends are computed so that nothing betters them: each objective at its best, then the other the
+        best beside it. Between them the first gives up even shares of its way. For linear models all corners of the
+        frontier are found exactly, by following the price of the first objective's limit.
+
+        Parameters
+        ----------
+        first, second : str
+            Objectives of the model.
+        points : int or "all"
+            How many shares; ``"all"`` finds every point of a whole-number model whose second objective moves in steps.
+        time_limit : float, optional
+            Seconds; the points found by then are kept.
+        on_point : callable, optional
+            Told the number of points so far.
+
+        Raises
+        ------
+        ModelError
+            If there is no such objective, or ``points`` does not suit.
+        """
+        from ruddock.insight.tradeoff import tradeoff
+
+        return tradeoff(self, first, second, points, time_limit, on_point)
 
     def algebra(self, name: str | None = None) -> str:
         """Return the model written out as algebra, data filled in and long families elided.

@@ -73,10 +73,17 @@ class Plan:
     reason : what stopped it: time, nodes, iterations, memory, user or numerics; else None
     model_name : the model's title
     effort : what the solve took: reductions, iterations, nodes, seconds by part; see `Counters`
+    held : of objectives solved before the last, what ``costs x`` may come to at most, as the engine counts it
     """
 
-    def __init__(self, formulation: Formulation, outcome: Outcome, solved_for: Objective | None) -> None:
-        self.formulation, self.outcome, self._solved_for = formulation, outcome, solved_for
+    def __init__(
+        self,
+        formulation: Formulation,
+        outcome: Outcome,
+        solved_for: Objective | None,
+        held: tuple[float, ...] = (),
+    ) -> None:
+        self.formulation, self.outcome, self._solved_for, self.held = formulation, outcome, solved_for, held
         self.status: Status = outcome.status
         self.reason: Reason | None = outcome.reason
         self.model_name = formulation.name

@@ -6,24 +6,20 @@ import json
 import signal
 import threading
 import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, get_args
 
-import numpy as np
-
-from ruddock.engine.outcome import Limits, Method, Options, Outcome, Progress
-from ruddock.engine.solve import solve
-from ruddock.errors import FormatError, ModelError, RuddockWarning
+from ruddock.engine.in_order import Give, solve_in_order
+from ruddock.engine.outcome import Limits, Method, Options, Progress
+from ruddock.errors import FormatError, ModelError, RuddockWarning, known
 from ruddock.modelling.formulation import Formulation, Objective
 from ruddock.modelling.hints import Hints
 from ruddock.modelling.plan import Plan
-from ruddock.problem import Problem
 
 METHODS: tuple[str, ...] = get_args(Method)
-KEEP = 1e-9  # relative room that a later objective leaves to what an earlier one reached
 
 
 def solve_model(
@@ -36,6 +32,7 @@ def solve_model(
     options: Options | None = None,
     log: str | Path | None = None,
     hints: Hints | None = None,
+    give: Mapping[str, float | str] | None = None,
 ) -> Plan:
     """Solve a formulation for its objectives in their order; see `Model.solve`."""
     if options is not None and options.method not in METHODS:
@@ -51,6 +48,7 @@ def solve_model(
         )
     hints = hints or Hints()
     options = hints.added_to(options or Options(), formulation)
+    gives = parse_give(formulation, give)
     objectives: list[Objective | None] = list(formulation.objectives) or [None]
     with interruptible() as interrupted, _logged(log) as on_event:
         limits = Limits(
@@ -62,17 +60,42 @@ def solve_model(
             interrupted=interrupted,
             on_event=on_event,
         )
-        kept: list[tuple[Objective, float]] = []
-        outcome: Outcome | None = None
-        for objective in objectives:
-            problem = formulation.problem(objective)
-            limits.on_progress = _in_sense(on_progress, objective)
-            outcome = _trimmed(solve(with_kept(problem, formulation, kept), limits, options), problem.m)
-            if outcome.status != "optimal" or objective is None:
-                break
-            kept.append((objective, outcome.objective))
-    assert outcome is not None
-    return Plan(formulation, outcome, objectives[min(len(kept), len(objectives) - 1)])
+
+        def begin(k: int) -> None:
+            limits.on_progress = _in_sense(on_progress, objectives[k])
+
+        problems = [formulation.problem(objective) for objective in objectives]
+        outcome, tops = solve_in_order(problems, gives, limits, options, begin)
+    return Plan(formulation, outcome, objectives[len(tops)], tuple(tops))
+
+
+def parse_give(formulation: Formulation, give: Mapping[str, float | str] | None) -> list[Give]:
+    """Read how much each objective may give up to the later ones: ``0.05`` or ``"5%"`` of it, or an amount ``"200"``.
+
+    Raises
+    ------
+    ModelError
+        If there is no such objective, it has none after it, or the amount cannot be read.
+    """
+    names = [objective.name for objective in formulation.objectives]
+    gives = [Give() for _ in names] or [Give()]
+    for name, value in (give or {}).items():
+        if name not in names:
+            raise ModelError(f"give: there is no objective called {name!r}; {known(name, names)}")
+        if name == names[-1]:
+            raise ModelError(f"give: {name!r} is the last objective, for which nothing is given up")
+        text = str(value).strip()
+        share = text.endswith("%") or not isinstance(value, str)
+        try:
+            size = float(text.removesuffix("%")) / (100.0 if text.endswith("%") else 1.0)
+        except ValueError:
+            size = float("nan")
+        if not 0 <= size < float("inf") or (share and size > 1):
+            raise ModelError(
+                f"give: {name}={value!r} is neither a share such as 0.05 or '5%', nor an amount such as '200'"
+            )
+        gives[names.index(name)] = Give(share=size) if share else Give(amount=size)
+    return gives
 
 
 def _in_sense(told: Callable[[Progress], None] | None, objective: Objective | None) -> Any:
@@ -81,22 +104,6 @@ def _in_sense(told: Callable[[Progress], None] | None, objective: Objective | No
         return told
     listener = told
     return lambda p: listener(replace(p, best=-p.best, bound=-p.bound))
-
-
-def with_kept(problem: Problem, formulation: Formulation, kept: list[tuple[Objective, float]]) -> Problem:
-    """Add a row for each objective solved before, which holds it at what it reached."""
-    if not kept:
-        return problem
-    earlier = [(formulation.problem(objective), value) for objective, value in kept]
-    rows = np.array([part.costs for part, _ in earlier])
-    limits = [value - part.offset + KEEP * max(1.0, abs(value)) for part, value in earlier]
-    return problem.with_rows(rows, np.full(len(limits), -np.inf), limits)
-
-
-def _trimmed(outcome: Outcome, m: int) -> Outcome:
-    """Leave out the rows that hold earlier objectives."""
-    parts = [None if part is None else part[:m] for part in (outcome.activity, outcome.y, outcome.proof)]
-    return replace(outcome, activity=parts[0], y=parts[1], proof=parts[2])
 
 
 @contextmanager

@@ -2,18 +2,56 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.errors import ModelError
+from ruddock.errors import FormatError, ModelError
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from ruddock.insight.tradeoff import Tradeoff
+    from ruddock.modelling.formulation import Objective
     from ruddock.modelling.plan import Plan
 
 BEST, BOUND = "#1b4f72", "#b9770e"  # apart in grey print as well
+
+
+SIZE = (8.0, 5.0)  # inches
+
+
+def _axes() -> Axes:
+    """Return axes that a notebook or a window shows."""
+    import matplotlib.pyplot as plt
+
+    return plt.subplots(figsize=SIZE, layout="constrained")[1]
+
+
+def paper() -> Axes:
+    """Return axes to be written to a file, which nothing shows."""
+    from matplotlib.figure import Figure
+
+    return Figure(figsize=SIZE, layout="constrained").subplots()
+
+
+def saved(ax: Axes, path: Path) -> None:
+    """Write the figure of axes to a file; its ending says the form.
+
+    Raises
+    ------
+    FormatError
+        If the ending is no form of a figure, or the file cannot be written.
+    """
+    try:
+        ax.get_figure().savefig(path, dpi=150)  # type: ignore[union-attr]
+    except (OSError, ValueError) as error:
+        raise FormatError(f"the figure cannot be written: {error}", path=str(path)) from None
+
+
+def _label(objective: Objective) -> str:
+    return f"{objective.name} ({objective.unit})" if objective.unit else objective.name
 
 
 def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
@@ -27,10 +65,7 @@ def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
     history = plan.history
     if not len(history):
         raise ModelError("there is no history to draw: only a search with whole numbers that found a plan has one")
-    if ax is None:
-        import matplotlib.pyplot as plt
-
-        _, ax = plt.subplots(figsize=(8, 5), layout="constrained")
+    ax = ax or _axes()
     seconds, best = history["seconds"].to_numpy(), history["best"].to_numpy()
     bound = history["bound"].to_numpy()
     known = np.isfinite(bound)
@@ -43,4 +78,34 @@ def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
     ax.set_title(f"{plan.model_name}: no plan lies {beyond} the bound", loc="left")
     ax.grid(alpha=0.3)
     ax.legend(frameon=False)
+    return ax
+
+
+def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
+    """Draw a frontier: corners large, other points small; a line only where all points between are plans too."""
+    ax = ax or _axes()
+    first, second = found.first, found.second
+    x, y = (found.points[goal.name].to_numpy(float) for goal in (first, second))
+    corner = found.points["corner"].to_numpy(bool)
+    if found.exact:
+        ax.plot(x, y, color=BEST, linewidth=1.5, zorder=1)
+        ax.plot(x[~corner], y[~corner], "o", color="white", markeredgecolor=BEST, markersize=4, label="even shares")
+        ax.plot(x[corner], y[corner], "s", color=BEST, markersize=7, label="corners")
+        ax.legend(frameon=False)
+    else:
+        ax.plot(x, y, "o", color=BEST, markersize=6)
+    for k, told in ((0, f"best {first.name}"), (len(x) - 1, f"best {second.name}")):
+        left = x[k] > (x.min() + x.max()) / 2
+        ax.annotate(
+            told,
+            (x[k], y[k]),
+            xytext=(-8 if left else 8, 8),
+            textcoords="offset points",
+            ha="right" if left else "left",
+        )
+    ax.set_xlabel(f"{_label(first)}, {'more' if first.maximize else 'less'} is better")
+    ax.set_ylabel(f"{_label(second)}, {'more' if second.maximize else 'less'} is better")
+    ax.set_title("No plan betters one of these in both", loc="left")
+    ax.grid(alpha=0.3)
+    ax.margins(0.12)
     return ax

@@ -66,7 +66,7 @@ def plan_parts(plan: Plan) -> list[str | Table]:
     parts: list[str | Table] = [headline(plan)]
     if not plan.found:
         return parts + _no_plan(plan)
-    parts += [table for table in (_breakdown(plan), _quantities(plan)) if table is not None]
+    parts += [table for table in (_objectives(plan), _breakdown(plan), _quantities(plan)) if table is not None]
     parts += _used(plan)
     if len(plan.formulation.constraint_names):
         parts.append(_binding(plan))
@@ -103,6 +103,27 @@ def headline(plan: Plan) -> str:
 def _at_best(plan: Plan) -> str:
     edge = "at most" if plan.sense == "maximize" else "at least"
     return f"any plan has {edge} {amount(plan.bound, plan.unit)}"
+
+
+def _objectives(plan: Plan) -> Table | None:
+    """Return the objectives in their order, with what the earlier ones were held at."""
+    objectives = plan.formulation.objectives
+    if len(objectives) < 2:
+        return None
+    rows = []
+    for k, (objective, value) in enumerate(zip(objectives, plan.objectives().tolist(), strict=True)):
+        told = "not reached: the search was stopped before"
+        if k < len(plan.held):
+            top = plan.held[k] + plan.formulation.problem(objective).offset
+            edge = (
+                f"least {amount(-top, objective.unit)}" if objective.maximize else f"most {amount(top, objective.unit)}"
+            )
+            told = f"held: at {edge}"
+        elif k == len(plan.held):
+            told = "the best beside the ones before" if k else ""
+        way = "maximize" if objective.maximize else "minimize"
+        rows.append((f"{k + 1}. {way} {objective.name}", amount(value, objective.unit), told))
+    return Table("Objectives in their order", ["objective", ">value", ""], rows)
 
 
 def _breakdown(plan: Plan) -> Table | None:

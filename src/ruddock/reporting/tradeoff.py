@@ -1,0 +1,95 @@
+"""The frontier between two objectives, as sentences and a table."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ruddock.insight.tradeoff import Tradeoff
+from ruddock.modelling.formulation import Objective
+from ruddock.reporting.html import parts_html
+from ruddock.reporting.text import STOPPED_BY, to_text
+from ruddock.tables import MONEY, Table, amount, capped, number
+
+MOST_ROWS = 60
+MOST_DECISIONS = 4
+NOTHING = 1e-9  # decisions nearer to 0 are rounding
+
+
+def tradeoff_parts(found: Tradeoff) -> list[str | Table]:
+    """Return the frontier: what it spans, then a row for each point."""
+    first, second = found.first, found.second
+    head = f"{_way(found.first)} against {_way(found.second)}"
+    if not len(found.points):
+        why = {"infeasible": "no plan exists", "unbounded": "an objective can improve without end"}
+        told = why.get(found.stopped or "", f"stopped by {STOPPED_BY.get(found.stopped or '', found.stopped)}")
+        return [f"{head}: {told}."]
+    parts: list[str | Table] = [f"{head[0].upper()}{head[1:]}."]
+    ends = found.points.iloc[[0, -1]]
+    if len(found.points) == 1 and found.stopped is None:
+        parts.append("One plan is best for both: there is nothing to trade.")
+    else:
+        (a, b), (c, d) = ends[[first.name, second.name]].to_numpy(float).tolist()
+        parts.append(
+            f"From {amount(a, first.unit)} with {second.name} {amount(b, second.unit)} to {amount(c, first.unit)} with "
+            f"{second.name} {amount(d, second.unit)}. No plan betters one of these points in both."
+        )
+    if found.stopped is not None:
+        parts.append(f"Stopped by {STOPPED_BY.get(found.stopped, found.stopped)}: points are missing.")
+    elif found.exact:
+        parts.append("Between two rows the frontier is a straight line; corners are its exact ends.")
+    elif not found.complete:
+        parts.append("Whole-number decisions: there may be further points between these (points all finds them).")
+    parts.append(_table(found))
+    return parts
+
+
+def _way(objective: Objective) -> str:
+    return f"{'maximize' if objective.maximize else 'minimize'} {objective.name}"
+
+
+def _table(found: Tradeoff) -> Table:
+    first, second = found.first, found.second
+    decisions = found.decisions()
+    spread = np.ptp(decisions.to_numpy(float), axis=0) if len(decisions) else np.zeros(0)
+    told = [decisions.columns[j] for j in np.argsort(-spread, kind="stable")[:MOST_DECISIONS] if spread[j] > 1e-9]
+    told = [name for name in decisions.columns if name in told]
+    rows = []
+    for k, row in enumerate(found.points.to_dict("records")):
+        price = row["price"]
+        rows.append(
+            (
+                f"{row['share']:.0%}".replace("%", " %"),
+                _cell(row[first.name], first),
+                _cell(row[second.name], second),
+                "corner" if row["corner"] else "",
+                "" if np.isnan(price) else f"{price:+,.4g}",
+                *(number(0.0 if abs(v) < NOTHING else v) for v in decisions[told].iloc[k].tolist()),
+            )
+        )
+    shown, more = capped(rows, MOST_ROWS)
+    per = f">{second.name} per {first.unit or 'unit'} given up"
+    left = int((spread > 1e-9).sum()) - len(told)
+    note = f"{left:,} more decisions move as well." if left > 0 else ""
+    headings = [">given up", _heading(first), _heading(second), "", per, *(f">{name}" for name in told)]
+    return Table("", headings, shown, note=note, more=more)
+
+
+def _heading(objective: Objective) -> str:
+    own = objective.unit and not objective.unit.startswith(MONEY)
+    return f">{objective.name} ({objective.unit})" if own else f">{objective.name}"
+
+
+def _cell(value: float, objective: Objective) -> str:
+    """Write a value; money with its sign, other units stand in the heading."""
+    money = (objective.unit or "").startswith(MONEY)
+    return amount(value, objective.unit) if money else number(value)
+
+
+def tradeoff_text(found: Tradeoff) -> str:
+    """Return the frontier as plain text."""
+    return to_text(tradeoff_parts(found))
+
+
+def tradeoff_html(found: Tradeoff) -> str:
+    """Return the frontier as an HTML fragment, all text escaped."""
+    return parts_html(tradeoff_parts(found))
