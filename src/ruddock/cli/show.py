@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, TextIO
@@ -62,3 +63,25 @@ def show_progress(model: Model) -> Iterator[Callable[[Progress], None]]:
     finally:
         if status is not None and started:
             status.stop()
+
+
+@contextmanager
+def counting(what: str) -> Iterator[Callable[[int, int], None]]:
+    """Give a listener that shows how many of how many are done: a bar on a terminal, piped a line every ten seconds."""
+    out = Console(stderr=True)
+    if out.is_terminal:
+        from rich.progress import Progress as Bar
+
+        with Bar(console=out, transient=True) as bar:
+            task = bar.add_task(what, total=None)
+            yield lambda done, of: bar.update(task, completed=done, total=of)
+        return
+    told = time.monotonic()
+
+    def listen(done: int, of: int) -> None:
+        nonlocal told
+        if time.monotonic() - told >= 10.0:
+            told = time.monotonic()
+            out.print(f"{done:,} of {of:,} {what}", highlight=False)
+
+    yield listen

@@ -52,7 +52,7 @@ def read_table(path: Path) -> Model:
             frame = pd.read_excel(path, header=None, dtype=object)
     except (ValueError, OSError, KeyError, pd.errors.ParserError, pd.errors.EmptyDataError) as error:
         raise FormatError(f"cannot be read as a table: {str(error).splitlines()[0]}", path=str(path)) from None
-    cells = [[_cell(value) for value in row] for row in frame.itertuples(index=False)]
+    cells = [[cell_text(value) for value in row] for row in frame.itertuples(index=False)]
     return table_model(cells, str(path), path.stem)
 
 
@@ -60,11 +60,12 @@ def from_frame(frame: pd.DataFrame, name: str) -> Model:
     """Return the model of a coefficient table held as a DataFrame; its index names the rows."""
     head = ["", *(str(column) for column in frame.columns)]
     rows = zip(frame.index, frame.itertuples(index=False), strict=True)
-    body = [[str(label), *(_cell(value) for value in row)] for label, row in rows]
+    body = [[str(label), *(cell_text(value) for value in row)] for label, row in rows]
     return table_model([head, *body], "table", name)
 
 
-def _cell(value: Any) -> str:
+def cell_text(value: Any) -> str:
+    """Return what a cell holds as text; nothing for an empty one, no decimals for a whole number."""
     if value is None or value != value:
         return ""
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
@@ -300,7 +301,7 @@ def fill_table(plan: Plan, source: Path, target: Path) -> None:
         if name in values.index:
             sheet.cell(below, column, float(values[name]))
     for row in range(top + 1, below):
-        name = _cell(sheet.cell(row, 1).value) or f"row_{row}"
+        name = cell_text(sheet.cell(row, 1).value) or f"row_{row}"
         if name in activity:
             sheet.cell(row, width + 1, float(activity[name]))
             sheet.cell(row, width + 2, float(slack[name]))

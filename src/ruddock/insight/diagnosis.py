@@ -198,6 +198,16 @@ def _told(formulation: Formulation, problem: Problem, clash: Clash) -> Contradic
     return Contradiction(tuple(reasons), clash.whole, clash.proven, shortfall, lines, steps)
 
 
+def reasons_of(formulation: Formulation, clash: Clash) -> list[str]:
+    """Return the names of the constraints and decisions of a clash, constraints first."""
+    rows, columns = formulation.constraint_names, formulation.decision_names
+    named = [
+        (not m.kind.startswith("row"), rows[m.index] if m.kind.startswith("row") else columns[m.index])
+        for m in clash.members
+    ]
+    return [name for _, name in sorted(named, key=lambda pair: pair[0])]
+
+
 def _nearest(
     formulation: Formulation, problem: Problem, limits: Limits
 ) -> tuple[tuple[str, str, float, float], ...] | None:

@@ -20,6 +20,7 @@ from ruddock.modelling.logic import Rule
 from ruddock.problem import Floats, Problem
 
 if TYPE_CHECKING:
+    from concurrent.futures import Executor
     from pathlib import Path
 
     import pandas as pd
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
     from ruddock.insight.diagnosis import Diagnosis
     from ruddock.insight.findings import Findings
     from ruddock.insight.reach import Reach
+    from ruddock.insight.scenarios import Scenarios
     from ruddock.insight.sweep import Sweep
     from ruddock.insight.tradeoff import Tradeoff
     from ruddock.insight.what_if import WhatIf
@@ -547,6 +549,64 @@ class Model:
         from ruddock.insight.tradeoff import tradeoff
 
         return tradeoff(self, first, second, points, time_limit, on_point)
+
+    def scenarios(
+        self,
+        table: pd.DataFrame | str | Path,
+        *,
+        executor: Executor | None = None,
+        jobs: int = 1,
+        keep: str | Path | None = None,
+        time_limit: float | None = None,
+        gap: float = 0.0,
+        give: Mapping[str, float | str] | None = None,
+        on_result: Callable[[int, int], None] | None = None,
+    ) -> Scenarios:
+        """Solve the model under every scenario of a table, and compare.
+
+        Parameters
+        ----------
+        table : DataFrame, or path of a ``.csv`` or ``.xlsx`` file
+            A row a scenario. The column ``scenario`` names it; each other column is headed by what it changes, as for
+            `what_if` (``need[Quay]``, ``extraction``, ``hampers.upper``). A cell holds a number, or ``+10``, ``*1.1``,
+            ``off``; an empty one changes nothing.
+        executor : concurrent.futures.Executor, optional
+            Runs the solves, such as a pool or a cluster's. Every scenario starts from the base plan, so the answers
+            are the same whoever solves them.
+        jobs : int
+            Processes of a pool of its own, without an executor.
+        keep : path, optional
+            A file to which each result is appended as it comes. A run that was stopped goes on from it.
+        time_limit, gap, give
+            As for `solve`, for each scenario.
+        on_result : callable, optional
+            Told after each result how many there are, and of how many.
+
+        Returns
+        -------
+        Scenarios
+            One that has no plan, or fails, keeps the others: its ``note`` says why.
+
+        Raises
+        ------
+        FormatError
+            If the table cannot be read, a cell holds no change, or ``keep`` is of another model.
+        ModelError
+            If a column names nothing of the model.
+        """
+        from ruddock.insight.scenarios import scenarios
+
+        return scenarios(
+            self,
+            table,
+            executor=executor,
+            jobs=jobs,
+            keep=keep,
+            time_limit=time_limit,
+            gap=gap,
+            give=give,
+            on_result=on_result,
+        )
 
     def algebra(self, name: str | None = None) -> str:
         """Return the model written out as algebra, data filled in and long families elided.

@@ -12,6 +12,7 @@ from ruddock.errors import FormatError, ModelError
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from ruddock.insight.scenarios import Scenarios
     from ruddock.insight.tradeoff import Tradeoff
     from ruddock.modelling.formulation import Objective
     from ruddock.modelling.plan import Plan
@@ -20,6 +21,7 @@ BEST, BOUND = "#1b4f72", "#b9770e"  # apart in grey print as well
 
 
 SIZE = (8.0, 5.0)  # inches
+MOST_NAMED = 40  # scenarios that have their names below
 
 
 def _axes() -> Axes:
@@ -108,4 +110,35 @@ def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
     ax.set_title("No plan betters one of these in both", loc="left")
     ax.grid(alpha=0.3)
     ax.margins(0.12)
+    return ax
+
+
+def scenarios_figure(found: Scenarios, ax: Axes | None = None) -> Axes:
+    """Draw the objective of every scenario beside that of the base; named up to forty, sorted beyond."""
+    results = found.results
+    if not found.solved:
+        raise ModelError("no scenario has a plan: there is nothing to draw")
+    named = len(results) <= MOST_NAMED
+    ax = ax or _axes()
+    values = np.array([np.nan if r.objective is None else r.objective for r in results], float)
+    if not named:
+        values = np.sort(values[~np.isnan(values)])
+    at = np.arange(len(values))
+    base = found.base
+    ax.axhline(base.objective if base.found else np.nan, color=BOUND, linestyle="--", label="as it is", zorder=1)
+    ax.plot(at, values, "o" if named else "-", color=BEST, label="scenario")
+    if named:
+        ax.vlines(at, base.objective if base.found else 0.0, values, color=BEST, linewidth=1.0)
+        for k in np.flatnonzero(np.isnan(values)).tolist():
+            ax.annotate("no plan", (k, 0.03), xycoords=("data", "axes fraction"), rotation=90, ha="center")
+        ax.set_xticks(at, [r.scenario for r in results], rotation=90 if len(results) > 6 else 0)
+        ax.set_xlim(-0.6, len(values) - 0.4)
+    else:
+        missing = len(results) - len(values)
+        ax.set_xlabel("scenarios from least to most" + (f"; {missing:,} have no plan" if missing else ""))
+    unit = f" ({base.unit})" if base.unit else ""
+    ax.set_ylabel(f"{base.objective_name or 'objective'}{unit}")
+    ax.set_title(f"{base.model_name}: scenarios beside the plan as it is", loc="left")
+    ax.grid(alpha=0.3, axis="y")
+    ax.legend(frameon=False)
     return ax

@@ -1,0 +1,131 @@
+"""Results of scenarios, kept in a file as they come, so that a run that was stopped goes on where it was."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass, field, fields
+from pathlib import Path
+from typing import IO, Any, Self
+
+import numpy as np
+
+from ruddock.errors import FormatError
+from ruddock.insight.scenario_table import Scenario
+
+FORMAT = "ruddock-scenario-results/1"
+
+
+@dataclass(frozen=True)
+class Result:
+    """What one scenario came to.
+
+    Attributes
+    ----------
+    status : as of a plan, or ``error`` where the scenario could not be made or solved
+    objective, bound : as written; None where there is none
+    parts, quantities : by name
+    values : of the decisions in their order
+    binding : names of the constraints that bind
+    note : what is to be said of it: why there is no plan, the gap that is left, the error
+    """
+
+    scenario: str
+    status: str
+    reason: str | None = None
+    objective: float | None = None
+    bound: float | None = None
+    parts: dict[str, float] = field(default_factory=dict)
+    quantities: dict[str, float] = field(default_factory=dict)
+    values: list[float] = field(default_factory=list)
+    binding: list[str] = field(default_factory=list)
+    note: str = ""
+    seconds: float = 0.0
+
+    @property
+    def found(self) -> bool:
+        """Whether there is a plan."""
+        return bool(self.values) or (self.status == "optimal")
+
+    def as_dict(self, decisions: dict[str, float]) -> dict[str, Any]:
+        """Return plain data for JSON, the decisions by name."""
+        plain = {**asdict(self), "decisions": decisions}
+        del plain["values"]
+        plain["bound"] = None if self.bound is None or not np.isfinite(self.bound) else self.bound
+        return plain
+
+
+class Store:
+    """A file of results: a heading that names the model, then a line of JSON for each result.
+
+    A line that was cut off when a run was killed is left out, and written anew.
+
+    Raises
+    ------
+    FormatError
+        If the file is of another model, or no file of results.
+    """
+
+    def __init__(self, path: Path | None, fingerprint: str) -> None:
+        self.path, self.fingerprint = path, fingerprint
+        self._known: dict[tuple[str, tuple[str, ...]], Result] = {}
+        self._file: IO[str] | None = None
+        self._whole = 0  # bytes of the file that hold whole lines
+        if path is not None and path.exists():
+            self._read(path)
+
+    def _read(self, path: Path) -> None:
+        content = path.read_bytes()
+        self._whole = content.rfind(b"\n") + 1
+        lines = content[: self._whole].decode("utf-8", errors="replace").splitlines()
+        for number, line in enumerate(lines, 1):
+            try:
+                entry = json.loads(line)
+                if number == 1:
+                    self._check(entry, path)
+                    continue
+                told = tuple(entry.pop("changes"))
+                result = Result(**{f.name: entry[f.name] for f in fields(Result)})
+            except (ValueError, KeyError, TypeError, AttributeError):
+                raise FormatError(
+                    "this is no file of scenario results; name another one to keep them in", path=str(path), line=number
+                ) from None
+            self._known[result.scenario, told] = result
+
+    def _check(self, heading: dict[str, Any], path: Path) -> None:
+        if heading["format"] != FORMAT:
+            raise ValueError
+        if heading["model"] != self.fingerprint:
+            raise FormatError(
+                "these results are of another model, or of this one before it was changed; name another file to keep "
+                "results in, or delete this one",
+                path=str(path),
+            )
+
+    def result(self, scenario: Scenario) -> Result | None:
+        """Return the result kept for a scenario with the same name and changes."""
+        return self._known.get((scenario.name, tuple(scenario.told)))
+
+    def __enter__(self) -> Self:
+        if self.path is not None:
+            try:
+                self._file = open(self.path, "a+", encoding="utf-8")
+            except OSError as error:
+                raise FormatError(f"cannot be written: {error.strerror}", path=str(self.path)) from None
+            self._file.truncate(self._whole)
+            if not self._whole:
+                self._write({"format": FORMAT, "model": self.fingerprint})
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        if self._file is not None:
+            self._file.close()
+
+    def append(self, scenario: Scenario, result: Result) -> None:
+        """Keep a result, at once."""
+        if self._file is not None:
+            self._write({"changes": scenario.told, **asdict(result)})
+
+    def _write(self, entry: dict[str, Any]) -> None:
+        assert self._file is not None
+        self._file.write(json.dumps(entry, ensure_ascii=False) + "\n")
+        self._file.flush()
