@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.sparse import csc_matrix, csr_matrix, vstack
+from scipy.sparse import csc_matrix, csr_matrix
 
 from ruddock.errors import DataError
 
@@ -102,15 +102,23 @@ class Problem:
 
     def with_rows(self, matrix: Any, lower: npt.ArrayLike, upper: npt.ArrayLike) -> Problem:
         """Return the problem with further rows below its own."""
-        return Problem.build(
-            vstack([self.matrix(), csr_matrix(matrix)], format="csc"),
-            np.concatenate((self.row_lower, np.atleast_1d(lower))),
-            np.concatenate((self.row_upper, np.atleast_1d(upper))),
-            self.lower,
-            self.upper,
-            self.costs,
-            self.kinds,
-            self.offset,
+        low, high = np.atleast_1d(lower), np.atleast_1d(upper)
+        more = Problem.build(matrix, low, high, self.lower, self.upper, self.costs, self.kinds, self.offset)
+        old_count, new_count = np.diff(self.starts), np.diff(more.starts)
+        # in every column the new entries follow the old ones
+        old = np.arange(self.nonzeros) + np.repeat(more.starts[:-1], old_count)
+        new = np.arange(more.nonzeros) + np.repeat(self.starts[1:], new_count)
+        indices = np.empty(len(old) + len(new), np.int32)
+        values = np.empty(len(old) + len(new))
+        indices[old], indices[new] = self.indices, more.indices + self.m
+        values[old], values[new] = self.values, more.values
+        return replace(
+            more,
+            starts=self.starts + more.starts,
+            indices=indices,
+            values=values,
+            row_lower=np.concatenate((self.row_lower, more.row_lower)),
+            row_upper=np.concatenate((self.row_upper, more.row_upper)),
         )
 
     def locks(self) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:

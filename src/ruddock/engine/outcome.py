@@ -152,6 +152,7 @@ class Options:
         and to keep only one of plans that differ by exchanging what is identical
     branching : ``reliability`` tries branches out until their pseudo-costs are reliable; ``plain`` never does
     start : values of columns to start from, shape (n,); NaN where they are not given
+    repair : whether a start that is no plan is repaired, or left out
     priorities : of columns, shape (n,): those with the highest are branched on first
     lazy : asked about every whole plan; returns rows that it breaks: columns, values, lower and upper limit
     cores : how many processes may work on a long search: 2, or only this one; each takes its own path to the answer
@@ -167,6 +168,7 @@ class Options:
     symmetry: bool = True
     branching: Branching = "reliability"
     start: Floats | None = None
+    repair: bool = True
     priorities: npt.NDArray[Any] | None = None
     lazy: Callable[[Floats], list[LazyRow]] | None = None
     cores: int = 2

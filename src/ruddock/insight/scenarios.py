@@ -328,7 +328,7 @@ class _Study:
             problems = self._problems(formulation)
         except RuddockError as error:
             return Result(scenario.name, "error", note=str(error))
-        outcome, options = self.base.outcome, Options(cores=1)
+        outcome, options = self.base.outcome, Options(cores=1, repair=False)
         if self.base.found and outcome.x is not None and len(outcome.x) == problems[0].n:
             options = replace(options, start=outcome.x, basis=outcome.basis if len(problems) == 1 else None)
         return formulation, Task(problems, self.gives, self.seconds, self.gap, options)

@@ -48,6 +48,8 @@ def try_start(search: TreeSearch) -> None:
     value = np.where(given, start, 0.0)
     if given[domain.integers].all() and given[domain.semis].all() and search.try_plan(value):
         return
+    if not search.options.repair:
+        return
     whole = domain.integers[given[domain.integers]]
     fixed = np.clip(np.round(start[whole]), domain.lower[whole], domain.upper[whole])
     if not _search_within(search, domain.lower, domain.upper, whole, fixed):
