@@ -122,6 +122,21 @@ class Table:
         below = f"<p>{escape(self.below)}</p>" if self.below else ""
         return f"{title}<table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{below}"
 
+    def to_markdown(self) -> str:
+        """Return the table as Markdown, in which no text makes marks of its own."""
+        lines = [f"**{plain(self.title)}**", ""] if self.title else []
+        lines.append("| " + " | ".join(plain(text) for text, _ in self.columns) + " |")
+        lines.append("|" + "|".join("---:" if right else "---" for _, right in self.columns) + "|")
+        lines += ["| " + " | ".join(plain(cell) for cell in row) + " |" for row in self.rows]
+        return "\n".join([*lines, *(["", plain(self.below)] if self.below else [])])
+
+
+def plain(words: str) -> str:
+    """Return words in which Markdown sees no marks of its own."""
+    for mark in "\\`*_[]<>#|":
+        words = words.replace(mark, "\\" + mark)
+    return words.replace("\n", " ")
+
 
 def capped(rows: Sequence[Any], most: int) -> tuple[Sequence[Any], int]:
     """Return at most so many rows, and how many are left out; one more row is not worth a cut."""

@@ -49,6 +49,7 @@ class SolveOptions:
     memory_limit: float | None
     cores: int
     give: tuple[str, ...]
+    report: Path | None
     json_path: str | None
     method: str
     no_presolve: bool
@@ -86,6 +87,12 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 help="What later objectives may take from this one: 5%, or an amount.",
             ),
             click.option("--json", "json_path", metavar="FILE", help="Write the plan as JSON; - is standard output."),
+            click.option(
+                "--report",
+                type=click.Path(path_type=Path),
+                metavar="FILE",
+                help="Write the plan as a document (.html, .xlsx, .md, .json).",
+            ),
             click.option(
                 "--method",
                 type=click.Choice(["auto", "dual", "primal", "interior"]),
@@ -193,11 +200,18 @@ def demo(name: str | None, how: SolveOptions) -> None:
     built = demos.build(name)
     told = sys.stderr if how.json_path == "-" else None
     console(told).print(demos.question(name), highlight=False)
-    if not _solve_and_show(built, how, diagnosed=True).found:
+    if not _solve_and_show(built, how, diagnosed=True, question=demos.question(name)).found:
         raise click.exceptions.Exit(1)
 
 
-def _solve_and_show(model: Model, how: SolveOptions, *, start: Path | None = None, diagnosed: bool = False) -> Plan:
+def _solve_and_show(
+    model: Model,
+    how: SolveOptions,
+    *,
+    start: Path | None = None,
+    diagnosed: bool = False,
+    question: str | None = None,
+) -> Plan:
     """Solve, write what is asked for, and show the plan; where there is none, and it is asked for, why."""
     from ruddock.cli.show import show, show_progress
     from ruddock.formats.plan_json import plan_document
@@ -218,6 +232,8 @@ def _solve_and_show(model: Model, how: SolveOptions, *, start: Path | None = Non
             give=_given(how.give),
             start=start,
         )
+    if how.report is not None:
+        plan.report(how.report, question=question)
     if how.json_path is not None:
         _write_json(how.json_path, plan_document(plan))
     if diagnosed and plan.status == "infeasible":

@@ -146,22 +146,28 @@ def diagnose(
     model: Model, may_change: Iterable[str] | Mapping[str, float] | None = None, time_limit: float | None = None
 ) -> Diagnosis:
     """Find out why a model has no plan; see `Model.diagnose`."""
+    return diagnose_plan(model.solve(time_limit=time_limit), may_change, time_limit)
+
+
+def diagnose_plan(
+    plan: Plan, may_change: Iterable[str] | Mapping[str, float] | None = None, time_limit: float | None = None
+) -> Diagnosis:
+    """Find out why a solve gave no plan."""
     limits = Limits(seconds=float("inf") if time_limit is None else time_limit)
-    plan = model.solve(time_limit=time_limit)
-    formulation = model.formulation()
+    formulation = plan.formulation
     goal = formulation.first_objective
     problem = formulation.problem(goal)
     if plan.status == "unbounded":
         ray = short_ray(problem)
         names = formulation.decision_names
         moving = None if ray is None else {names[j]: float(ray[j]) for j in np.flatnonzero(ray).tolist()}
-        return Diagnosis(model.name, plan, ray=moving)
+        return Diagnosis(plan.model_name, plan, ray=moving)
     if plan.status == "stopped" and not plan.found:
-        return Diagnosis(model.name, plan, missed=_nearest(formulation, problem, limits))
+        return Diagnosis(plan.model_name, plan, missed=_nearest(formulation, problem, limits))
     if plan.status != "infeasible":
-        return Diagnosis(model.name, plan)
+        return Diagnosis(plan.model_name, plan)
     clashes = tuple(_told(formulation, problem, clash) for clash in find_clashes(problem, limits=limits))
-    return Diagnosis(model.name, plan, clashes, find_repairs(formulation, problem, goal, may_change, limits))
+    return Diagnosis(plan.model_name, plan, clashes, find_repairs(formulation, problem, goal, may_change, limits))
 
 
 def _told(formulation: Formulation, problem: Problem, clash: Clash) -> Contradiction:

@@ -169,7 +169,7 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None
         relaxed = LinearSolver(problem).solve()
         relaxation = _sign(plan) * relaxed.objective if relaxed.status == "optimal" else None
         problem = _held(problem, plan.values)
-    if held or outcome.basis is None or len(outcome.basis.rows) != problem.m:
+    if held or plan.held or outcome.basis is None:  # an outcome leaves out the rows that hold objectives
         outcome = LinearSolver(problem).solve()
     rows, columns = _chosen(plan, names)
     ranging = Ranging(problem, outcome)

@@ -391,7 +391,7 @@ class Model:
         from ruddock.modelling.hints import Hints
         from ruddock.modelling.solve import solve_model
 
-        return solve_model(
+        plan = solve_model(
             self.formulation(),
             time_limit,
             gap,
@@ -402,6 +402,20 @@ class Model:
             log,
             Hints(start, priorities, lazy, memory_limit, cores),
             give,
+        )
+        plan.model = self
+        return plan
+
+    def still_is(self, formulation: Formulation) -> bool:
+        """Say whether a formulation is what the model says now."""
+        now = self.formulation()
+        return all(
+            len(mine) == len(theirs) and all(a is b for a, b in zip(mine, theirs, strict=True))
+            for mine, theirs in (
+                (now.decisions, formulation.decisions),
+                (now.constraints, formulation.constraints),
+                (now.objectives, formulation.objectives),
+            )
         )
 
     def check(self) -> Findings:

@@ -18,10 +18,13 @@ from ruddock.modelling.formulation import Constraints, Formulation, Objective
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from matplotlib.axes import Axes
 
     from ruddock.insight.alternatives import Alternatives
     from ruddock.insight.sensitivity import Sensitivity
+    from ruddock.modelling.model import Model
 
 ZERO = 1e-9  # decisions nearer to zero than this count as not used
 SOLVE_AGAIN = {
@@ -73,6 +76,7 @@ class Plan:
     reason : what stopped it: time, nodes, iterations, memory, user or numerics; else None
     model_name : the model's title
     effort : what the solve took: reductions, iterations, nodes, seconds by part; see `Counters`
+    model : the model that was solved, where there is one; it may have changed since
     held : of objectives solved before the last, what ``costs x`` may come to at most, as the engine counts it
     """
 
@@ -84,6 +88,7 @@ class Plan:
         held: tuple[float, ...] = (),
     ) -> None:
         self.formulation, self.outcome, self._solved_for, self.held = formulation, outcome, solved_for, held
+        self.model: Model | None = None
         self.status: Status = outcome.status
         self.reason: Reason | None = outcome.reason
         self.model_name = formulation.name
@@ -191,6 +196,27 @@ class Plan:
                 "bound": [self._sign * m.bound for m in moments],
             }
         )
+
+    def report(self, path: str | Path, *, question: str | None = None) -> None:
+        """Write the plan as one document: question, model, answer, limits, ranges, findings, and how it was solved.
+
+        Where there is no plan, it says why. The ending says the form: ``.html`` is one page that opens offline and
+        prints well, ``.xlsx`` holds real numbers, ``.md`` is plain Markdown, ``.json`` is for programs.
+
+        Parameters
+        ----------
+        path : str or Path
+        question : str, optional
+            What was asked, in a sentence or two; stands at the top.
+
+        Raises
+        ------
+        FormatError
+            If the ending is none of these, or the file cannot be written.
+        """
+        from ruddock.reporting.report import write_report
+
+        write_report(self, path, question)
 
     def draw_history(self, ax: Axes | None = None) -> Axes:
         """Draw how the best plan and the bound of a search came together over time, with Matplotlib.

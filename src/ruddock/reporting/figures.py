@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from ruddock.insight.scenarios import Scenarios
+    from ruddock.insight.sensitivity import Sensitivity
     from ruddock.insight.tradeoff import Tradeoff
     from ruddock.modelling.formulation import Objective
     from ruddock.modelling.plan import Plan
@@ -21,6 +22,7 @@ BEST, BOUND = "#1b4f72", "#b9770e"  # apart in grey print as well
 
 
 SIZE = (8.0, 5.0)  # inches
+MOST_RANGES, EDGE = 12, 1.0  # limits drawn, and how far out, in parts of a limit
 MOST_NAMED = 40  # scenarios that have their names below
 
 
@@ -31,11 +33,11 @@ def _axes() -> Axes:
     return plt.subplots(figsize=SIZE, layout="constrained")[1]
 
 
-def paper() -> Axes:
+def paper(height: float = SIZE[1]) -> Axes:
     """Return axes to be written to a file, which nothing shows."""
     from matplotlib.figure import Figure
 
-    return Figure(figsize=SIZE, layout="constrained").subplots()
+    return Figure(figsize=(SIZE[0], height), layout="constrained").subplots()
 
 
 def saved(ax: Axes, path: Path) -> None:
@@ -141,4 +143,41 @@ def scenarios_figure(found: Scenarios, ax: Axes | None = None) -> Axes:
     ax.set_title(f"{base.model_name}: scenarios beside the plan as it is", loc="left")
     ax.grid(alpha=0.3, axis="y")
     ax.legend(frameon=False)
+    return ax
+
+
+def priced(found: Sensitivity) -> list[int]:
+    """Return the places of the limits that have a price and a size of their own, those worth most first."""
+    worth = found.limits["one_more"].abs().fillna(0.0).to_numpy(float)
+    limit = found.limits["limit"].to_numpy(float)
+    return [k for k in np.argsort(-worth, kind="stable").tolist() if worth[k] > 0 and limit[k] != 0]
+
+
+def ranges_figure(found: Sensitivity, ax: Axes | None = None) -> Axes:
+    """Draw for the limits worth most how far their prices hold: from where to where, in parts of the limit itself."""
+    frame, order = found.limits, priced(found)[:MOST_RANGES]
+    limit = frame["limit"].to_numpy(float)
+    ax = ax or _axes()
+    for at, k in enumerate(order):
+        name, size = str(frame.index[k]), abs(limit[k])
+        ends = np.array([frame["down_to"].iloc[k], frame["up_to"].iloc[k]], float)
+        shares = np.clip((ends - limit[k]) / size, -EDGE, EDGE)
+        ax.plot(shares, [at, at], color=BEST, linewidth=5, solid_capstyle="butt")
+        for share, end, side in zip(shares, ends, ("right", "left"), strict=True):
+            if np.isinf(end) or abs(share) >= EDGE:
+                ax.plot(share, at, ">" if side == "left" else "<", color=BEST, markersize=8)
+            gap = -6 if side == "right" else 6
+            told = "unlimited" if np.isinf(end) else f"{end:,.6g}"
+            ax.annotate(told, (share, at), (gap, 0), textcoords="offset points", ha=side, va="center", fontsize=8)
+        ax.plot(0, at, "|", color=BOUND, markersize=16, markeredgewidth=2.5)
+        unit = f" {frame['unit'].iloc[k]}" if frame["unit"].iloc[k] else ""
+        ax.annotate(
+            f"{name} = {limit[k]:,.6g}{unit}", (0, at), (0, 11), textcoords="offset points", ha="center", fontsize=9
+        )
+    ax.set_ylim(len(order) - 0.4, -0.7)
+    ax.set_xlim(-1.45 * EDGE, 1.45 * EDGE)
+    ax.set_yticks([])
+    ax.set_xticks([-1, -0.5, 0, 0.5, 1], ["-100 %", "-50 %", "now", "+50 %", "+100 %"])
+    ax.set_title("How far each limit may move before its price changes; those worth most first", loc="left")
+    ax.grid(alpha=0.3, axis="x")
     return ax

@@ -66,11 +66,15 @@ def plan_parts(plan: Plan) -> list[str | Table]:
     parts: list[str | Table] = [headline(plan)]
     if not plan.found:
         return parts + _no_plan(plan)
-    parts += [table for table in (_objectives(plan), _breakdown(plan), _quantities(plan)) if table is not None]
-    parts += _used(plan)
-    if len(plan.formulation.constraint_names):
-        parts.append(_binding(plan))
-    return parts
+    first, used, binding = plan_sections(plan)
+    return [*parts, *first, *used, *binding]
+
+
+def plan_sections(plan: Plan) -> tuple[list[str | Table], list[str | Table], list[str | Table]]:
+    """Return what is told of a plan's values, of its decisions, and of the limits that bind."""
+    tables = (_objectives(plan), _breakdown(plan), _quantities(plan))
+    first: list[str | Table] = [table for table in tables if table is not None]
+    return first, [*_used(plan)], [_binding(plan)] if len(plan.formulation.constraint_names) else []
 
 
 def plan_text(plan: Plan) -> str:
@@ -213,7 +217,7 @@ def _binding(plan: Plan) -> Table:
         worth = [_worth(plan, price, unit)] if priced else []
         rows.append((name, f"{relation} {number(limit)}", unit, *worth))
     headings = ["constraint", ">limit", "unit"]
-    note = ""
+    note = "These prices leave the earlier objectives where they are held." if plan.held else ""
     if priced:
         headings.append(f"one unit more of the limit changes {plan.objective_name or 'the objective'} by")
     elif plan.formulation.objectives and any(family.marks.any() for family in plan.formulation.decisions):

@@ -1,0 +1,130 @@
+"""Reports in every form: what they say, that user text stays text, and that nothing is left half-written."""
+
+from __future__ import annotations
+
+import json
+from html.parser import HTMLParser
+from pathlib import Path
+
+import numpy as np
+import pytest
+from openpyxl import load_workbook
+
+import ruddock as rk
+from ruddock import demos
+
+EVIL = '=1+1<script>alert("x")</script>|`*'
+
+
+class _Reader(HTMLParser):
+    """Collects the text of a page, its tags, and what it would load from elsewhere."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.text: list[str] = []
+        self.tags: list[str] = []
+        self.loads: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags.append(tag)
+        self.loads += [v for k, v in attrs if k in ("src", "href") and v and not v.startswith("#") and tag != "svg"]
+
+    def handle_data(self, data: str) -> None:
+        self.text.append(data)
+
+
+def read_page(path: Path) -> _Reader:
+    page = _Reader()
+    page.feed(path.read_text(encoding="utf-8"))
+    return page
+
+
+def evil_model() -> rk.Model:
+    """Return a model whose names would do harm where they are not treated as text."""
+    model = rk.Model(EVIL)
+    place, good = rk.Axis("place", [EVIL, "@home"]), rk.Axis("good", ["+mead", "-jars"])
+    make = model.decide("make", place, good, upper=9, unit="=unit")
+    model.maximize("margin", (rk.data(np.array([[1.0, 2.0], [3.0, 4.0]]), place, good) * make).sum(), unit="£")
+    model.require("room", make.sum(good) <= 10)
+    return model
+
+
+@pytest.mark.parametrize("name", list(demos.DEMOS))
+@pytest.mark.parametrize("form", [".html", ".xlsx", ".md", ".json"])
+def test_every_demo_is_reported_in_every_form(name: str, form: str, tmp_path: Path) -> None:
+    plan = demos.build(name).solve()
+    path = tmp_path / f"plan{form}"
+    plan.report(path, question=demos.question(name))
+    assert [p.name for p in tmp_path.iterdir()] == [path.name]
+    if form == ".json":
+        assert json.loads(path.read_text())["status"] == plan.status
+        return
+    if form == ".xlsx":
+        sheet = load_workbook(path)["Report"]
+        told = " ".join(str(cell.value) for row in sheet.iter_rows() for cell in row if cell.value is not None)
+    else:
+        told = " ".join("".join(read_page(path).text).split()) if form == ".html" else path.read_text()
+    assert demos.question(name).split()[0] in told
+    parts = ("What to do", "What holds it back", "How far this holds") if plan.found else ("Why there is no plan",)
+    for part in (*parts, "What was checked", "How it was solved"):
+        assert part in told
+    value = f"{plan.objective:,.2f}" if plan.found else "A way out"
+    assert value in told
+
+
+def test_a_page_needs_nothing_from_elsewhere_and_runs_nothing(tmp_path: Path) -> None:
+    path = tmp_path / "plan.html"
+    evil_model().solve().report(path, question=EVIL)
+    page = read_page(path)
+    assert "script" not in page.tags
+    assert EVIL in "".join(page.text)
+    assert all(link.startswith("#") for link in page.loads), page.loads
+    assert page.tags.count("table") >= 4
+
+
+def test_a_workbook_holds_numbers_and_runs_nothing(tmp_path: Path) -> None:
+    model = evil_model()
+    plan = model.solve()
+    path = tmp_path / "plan.xlsx"
+    plan.report(path)
+    book = load_workbook(path)
+    for sheet in book:
+        assert not any(cell.data_type == "f" for row in sheet.iter_rows() for cell in row), sheet.title
+        if sheet.title != "Report":
+            assert sheet.freeze_panes == "B2"
+    decisions = {row[0].value: row for row in book["Decisions"].iter_rows(min_row=2)}
+    for name, value in plan.decisions()["value"].items():
+        cell = decisions[name][1]
+        assert isinstance(cell.value, (int, float))
+        assert cell.value == pytest.approx(value)
+    grid = book["make"]
+    assert [cell.value for cell in grid["A"]][1:] == [EVIL, "@home"]
+    table = plan.table("make").to_numpy(float)
+    assert [[cell.value for cell in row][1:] for row in grid.iter_rows(min_row=2)] == table.tolist()
+
+
+def test_markdown_tables_keep_their_columns(tmp_path: Path) -> None:
+    path = tmp_path / "plan.md"
+    evil_model().solve().report(path)
+    for block in path.read_text().split("\n\n"):
+        lines = [line for line in block.splitlines() if line.startswith("|")]
+        widths = {line.replace("\\|", "").count("|") for line in lines}
+        assert len(widths) <= 1, block
+    assert "<script" not in path.read_text().replace("\\<", "")
+
+
+def test_findings_are_left_out_when_the_model_has_changed(tmp_path: Path) -> None:
+    model = demos.build("packing-week")
+    plan = model.solve()
+    model.require("later", model["jars"] <= 1e9)
+    plan.report(tmp_path / "plan.md")
+    assert "What was checked" not in (tmp_path / "plan.md").read_text()
+
+
+@pytest.mark.parametrize(
+    ("name", "told"), [("plan.pdf", ".html, .xlsx, .md, .json"), ("no/plan.html", "cannot be written")]
+)
+def test_wrong_targets_are_told(name: str, told: str, tmp_path: Path) -> None:
+    with pytest.raises(rk.FormatError, match=told):
+        demos.build("blending").solve().report(tmp_path / name)
+    assert not list(tmp_path.iterdir())
