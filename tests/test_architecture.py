@@ -23,6 +23,7 @@ DELEGATES = {
     ("insight/sweep.py", "reporting"),
     ("insight/reach.py", "reporting"),
     ("insight/tradeoff.py", "reporting"),
+    ("insight/region.py", "reporting"),
     ("insight/scenarios.py", "reporting"),
     ("insight/appraisal.py", "reporting"),
     ("modelling/plan.py", "reporting"),  # str(plan), notebook HTML, explanations

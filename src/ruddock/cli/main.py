@@ -376,6 +376,31 @@ def scenarios(
 
 @main.command()
 @model_argument
+@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw it (.png, .svg, .pdf).")
+@click.option("--json", "json_path", metavar="FILE", help="Write the corners as JSON; - is standard output.")
+def region(model: Path, data: dict[str, str], figure: Path | None, json_path: str | None) -> None:
+    """List the corners of the feasible region of MODEL, which has two decisions, and draw it.
+
+    Exit status 1 if the region is empty.
+    """
+    from ruddock.cli.show import show
+    from ruddock.formats import read
+    from ruddock.reporting.region import region_parts
+
+    found = read(model, data).region()
+    if json_path is not None:
+        _write_json(json_path, found.as_dict())
+    if figure is not None and len(found.corners):
+        from ruddock.reporting.figures import paper, saved
+
+        saved(found.draw(paper()), figure)
+    show(region_parts(found), sys.stderr if json_path == "-" else None)
+    if not len(found.corners):
+        raise click.exceptions.Exit(1)
+
+
+@main.command()
+@model_argument
 @click.argument("first")
 @click.argument("second")
 @click.option("--points", default="21", metavar="N", help="How many, or all, for whole-number models.")

@@ -21,6 +21,8 @@ from ruddock.modelling.plan import Plan
 from ruddock.problem import Problem
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
@@ -97,6 +99,18 @@ class Diagnosis:
         from ruddock.reporting.diagnosis import diagnosis_html
 
         return diagnosis_html(self)
+
+    def draw(self, ax: Axes | None = None) -> Axes:
+        """Draw the first clash: its limits and the decisions that they pull at, with Matplotlib.
+
+        Parameters
+        ----------
+        ax : matplotlib Axes, optional
+            New ones by default.
+        """
+        from ruddock.reporting.pictures import clash_figure
+
+        return clash_figure(self, ax)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

@@ -25,6 +25,8 @@ from ruddock.problem import INTEGER, Problem
 from ruddock.tables import amount, number
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from ruddock.modelling.plan import Plan
 
 MOST = 2000  # limits, or coefficients, that are worked out without being named
@@ -82,6 +84,18 @@ class Sensitivity:
         from ruddock.reporting.sensitivity import sensitivity_html
 
         return sensitivity_html(self)
+
+    def draw(self, ax: Axes | None = None) -> Axes:
+        """Draw how far the limits worth most may move, with Matplotlib.
+
+        Parameters
+        ----------
+        ax : matplotlib Axes, optional
+            New ones by default.
+        """
+        from ruddock.reporting.figures import ranges_figure
+
+        return ranges_figure(self, ax)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON; what is not known or not finite is None."""

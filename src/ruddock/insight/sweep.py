@@ -18,6 +18,8 @@ from ruddock.insight.reach import extreme_limit
 from ruddock.problem import Problem
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from ruddock.modelling.model import Model
 
 MOST_PIECES = 10_000
@@ -68,6 +70,18 @@ class Sweep:
         if not self.exact and value not in at:
             raise ModelError("between its points, the sweep of a whole-number model is not known")
         return float(np.interp(value, at, self.points["objective"].to_numpy(float)))
+
+    def draw(self, ax: Axes | None = None) -> Axes:
+        """Draw the objective along the limit, with Matplotlib.
+
+        Parameters
+        ----------
+        ax : matplotlib Axes, optional
+            New ones by default.
+        """
+        from ruddock.reporting.figures import sweep_figure
+
+        return sweep_figure(self, ax)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

@@ -18,6 +18,8 @@ from ruddock.modelling.solve import solve_model
 from ruddock.problem import Floats, Problem
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from ruddock.modelling.model import Model
 
 MOVED = 1e-7  # relative: decisions that differ by less have not moved
@@ -81,6 +83,27 @@ class WhatIf:
         before, after = (plan.constraints()["binding"] for plan in (self.base, self.changed))
         differs = before != after
         return pd.DataFrame({"now": np.where(after[differs], "binds", "has slack")}, index=before.index[differs])
+
+    def draw(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
+        """Draw a family of decisions as it is and changed: stacked bars side by side, with Matplotlib.
+
+        Parameters
+        ----------
+        family : str
+            A family of decisions.
+        over : str, optional
+            The axis along which the bars stand; the last one by default. The others are stacked.
+        ax : matplotlib Axes, optional
+            New ones by default.
+
+        Raises
+        ------
+        ModelError, NoPlanError
+            If there is no such family or axis, or one of the two has no plan.
+        """
+        from ruddock.reporting.pictures import bars_figure
+
+        return bars_figure([("as it is", self.base), ("changed", self.changed)], family, over, ax)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

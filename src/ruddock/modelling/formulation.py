@@ -83,6 +83,7 @@ class Formulation:
     objectives: tuple[Objective, ...]
     quantities: tuple[Quantity, ...]
     columns: int
+    helpers: frozenset[str] = frozenset()  # families that rules and piecewise costs needed beside what was written
     arrays: Problem | None = None  # what the families were made from, where they were made from arrays
 
     @cached_property

@@ -34,6 +34,7 @@ class Rule(ABC):
     """
 
     expression: Expression
+    telling = True  # whether its constraints say something that a reader of a plan wants to know
 
     @abstractmethod
     def write(self, model: Model, name: str, unit: str | None) -> Constraints:
@@ -98,6 +99,8 @@ class Either(Rule):
 
 class Run(Rule):
     """A yes/no over consecutive periods that, once it changes, stays for a while."""
+
+    telling = False
 
     def __init__(self, on: Any, axis: Axis, least: int, value: bool, before: float) -> None:
         self.on, self.axis, self.least, self.value, self.before = _yes_no(on, "run()"), axis, least, value, before
@@ -195,6 +198,7 @@ def piecewise(model: Model, name: str, x: Any, points: Sequence[tuple[float, flo
         held = Data(cells, np.ones(cells.size))
         only = held.repeat(piece)
     wide = data(width, piece)
+    model.helpers |= {f"{name}_{what}" for what in ("part", "parts", "full", "filled", "in_order")}
     part = model.decide(f"{name}_part", *cells.axes, piece, upper=wide, only=only)
     model.require(f"{name}_parts", expr - part.sum(piece) == float(at[0]))
     if len(points) > 2:

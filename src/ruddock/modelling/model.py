@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from ruddock.insight.diagnosis import Diagnosis
     from ruddock.insight.findings import Findings
     from ruddock.insight.reach import Reach
+    from ruddock.insight.region import Region
     from ruddock.insight.scenarios import Scenarios
     from ruddock.insight.sweep import Sweep
     from ruddock.insight.tradeoff import Tradeoff
@@ -66,6 +67,7 @@ class Model:
         if not isinstance(name, str):
             raise ModelError(f"the model's name is a title, not {type(name).__name__}: {name!r}")
         self.name = name
+        self.helpers: set[str] = set()  # names of families that rules made for themselves
         self.columns = 0  # decision numbers given out so far; they are never given again
         self.notes: list[str] = []  # how tables were read, for show and check
         self.data_names: tuple[str, ...] = ()  # data tables that can be changed, for models read from text
@@ -194,10 +196,12 @@ class Model:
         self._free_name(name, "constraints")
         before = dict(self._parts)
         try:
-            return rule.write(self, name, unit)
+            family = rule.write(self, name, unit)
         except (ModelError, DataError):
             self._parts = before
             raise
+        self.helpers |= self._parts.keys() - before.keys() - ({name} if rule.telling else set())
+        return family
 
     def piecewise(self, name: str, x: Any, points: Sequence[tuple[float, float]]) -> Expression:
         """Return a piecewise-linear function of an expression, to use in objectives and constraints.
@@ -314,6 +318,7 @@ class Model:
             tuple(part for part in parts if isinstance(part, Objective)),
             tuple(part for part in parts if isinstance(part, Quantity)),
             self.columns,
+            frozenset(self.helpers & self._parts.keys()),
             arrays if unchanged else None,
         )
 
@@ -622,6 +627,18 @@ class Model:
             on_result=on_result,
         )
 
+    def region(self) -> Region:
+        """Return the feasible region of a model of two decisions: corners, what meets there, and a figure.
+
+        Raises
+        ------
+        ModelError
+            If the model has not just two decisions, or one of them is semicontinuous.
+        """
+        from ruddock.insight.region import region
+
+        return region(self)
+
     def algebra(self, name: str | None = None) -> str:
         """Return the model written out as algebra, data filled in and long families elided.
 
@@ -641,6 +658,7 @@ class Model:
         """
         relaxed = Model(f"{self.name}, without integers")
         relaxed.columns, relaxed.ignored, relaxed.axes = self.columns, self.ignored, dict(self.axes)
+        relaxed.helpers = set(self.helpers)
         relaxed._parts = {
             name: part.relaxed(relaxed) if isinstance(part, Decisions) else part for name, part in self._parts.items()
         }

@@ -218,6 +218,36 @@ class Plan:
 
         write_report(self, path, question)
 
+    def draw_bars(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
+        """Draw a family of decisions as stacked bars along one of its axes, with Matplotlib.
+
+        Parameters
+        ----------
+        family : str
+            A family of decisions.
+        over : str, optional
+            The axis along which the bars stand; the last one by default. The others are stacked.
+        ax : matplotlib Axes, optional
+            New ones by default.
+
+        Raises
+        ------
+        ModelError, NoPlanError
+            If there is no such family or axis, or no plan.
+        """
+        from ruddock.reporting.pictures import bars_figure
+
+        return bars_figure([("", self)], family, over, ax)
+
+    def draw_schedule(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
+        """Draw when yes/no decisions are on: a line of blocks for each part, along an axis; with Matplotlib.
+
+        Parameters and errors are those of `draw_bars`.
+        """
+        from ruddock.reporting.pictures import schedule_figure
+
+        return schedule_figure(self, family, over, ax)
+
     def draw_history(self, ax: Axes | None = None) -> Axes:
         """Draw how the best plan and the bound of a search came together over time, with Matplotlib.
 

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from ruddock.insight.scenarios import Scenarios
     from ruddock.insight.sensitivity import Sensitivity
+    from ruddock.insight.sweep import Sweep
     from ruddock.insight.tradeoff import Tradeoff
     from ruddock.modelling.formulation import Objective
     from ruddock.modelling.plan import Plan
@@ -26,7 +27,7 @@ MOST_RANGES, EDGE = 12, 1.0  # limits drawn, and how far out, in parts of a limi
 MOST_NAMED = 40  # scenarios that have their names below
 
 
-def _axes() -> Axes:
+def new_axes() -> Axes:
     """Return axes that a notebook or a window shows."""
     import matplotlib.pyplot as plt
 
@@ -69,7 +70,7 @@ def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
     history = plan.history
     if not len(history):
         raise ModelError("there is no history to draw: only a search with whole numbers that found a plan has one")
-    ax = ax or _axes()
+    ax = ax or new_axes()
     seconds, best = history["seconds"].to_numpy(), history["best"].to_numpy()
     bound = history["bound"].to_numpy()
     known = np.isfinite(bound)
@@ -87,7 +88,7 @@ def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
 
 def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
     """Draw a frontier: corners large, other points small; a line only where all points between are plans too."""
-    ax = ax or _axes()
+    ax = ax or new_axes()
     first, second = found.first, found.second
     x, y = (found.points[goal.name].to_numpy(float) for goal in (first, second))
     corner = found.points["corner"].to_numpy(bool)
@@ -121,7 +122,7 @@ def scenarios_figure(found: Scenarios, ax: Axes | None = None) -> Axes:
     if not found.solved:
         raise ModelError("no scenario has a plan: there is nothing to draw")
     named = len(results) <= MOST_NAMED
-    ax = ax or _axes()
+    ax = ax or new_axes()
     values = np.array([np.nan if r.objective is None else r.objective for r in results], float)
     if not named:
         values = np.sort(values[~np.isnan(values)])
@@ -146,6 +147,23 @@ def scenarios_figure(found: Scenarios, ax: Axes | None = None) -> Axes:
     return ax
 
 
+def sweep_figure(found: Sweep, ax: Axes | None = None) -> Axes:
+    """Draw the objective along a limit: a line with its corners where it is exact, else the points solved."""
+    if not len(found.points):
+        raise ModelError("there is no plan in the range of this sweep: there is nothing to draw")
+    ax = ax or new_axes()
+    at, value = found.points.index.to_numpy(float), found.points["objective"].to_numpy(float)
+    ax.plot(at, value, "s-" if found.exact else "o", color=BEST, markersize=5)
+    ax.axvline(found.limit.now, color=BOUND, linestyle="--")
+    ax.annotate("now", (found.limit.now, 0.02), (4, 0), xycoords=("data", "axes fraction"), textcoords="offset points")
+    unit = f" ({found.limit.unit})" if found.limit.unit else ""
+    ax.set_xlabel(f"{found.limit.name} {found.limit.relation}{unit}")
+    ax.set_ylabel(f"{found.objective_name or 'objective'}" + (f" ({found.unit})" if found.unit else ""))
+    ax.set_title("Straight lines between corners are exact" if found.exact else "Solved at these points", loc="left")
+    ax.grid(alpha=0.3)
+    return ax
+
+
 def priced(found: Sensitivity) -> list[int]:
     """Return the places of the limits that have a price and a size of their own, those worth most first."""
     worth = found.limits["one_more"].abs().fillna(0.0).to_numpy(float)
@@ -157,7 +175,7 @@ def ranges_figure(found: Sensitivity, ax: Axes | None = None) -> Axes:
     """Draw for the limits worth most how far their prices hold: from where to where, in parts of the limit itself."""
     frame, order = found.limits, priced(found)[:MOST_RANGES]
     limit = frame["limit"].to_numpy(float)
-    ax = ax or _axes()
+    ax = ax or new_axes()
     for at, k in enumerate(order):
         name, size = str(frame.index[k]), abs(limit[k])
         ends = np.array([frame["down_to"].iloc[k], frame["up_to"].iloc[k]], float)

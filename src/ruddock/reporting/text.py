@@ -155,13 +155,20 @@ def _used(plan: Plan) -> list[Table]:
     """Return the decisions that are used: families on two axes as two-way tables, all others in a list."""
     x = plan.values
     used = np.abs(x) > 1e-9
-    title = f"Decisions used: {int(used.sum()):,} of {len(x):,}, the others are 0"
-    if used.all():
-        title = f"Decisions: all {len(x):,} are used"
+    asked = np.concatenate(
+        [np.full(len(f), f.name not in plan.formulation.helpers) for f in plan.formulation.decisions]
+    )
+    title = f"Decisions used: {int(used[asked].sum()):,} of {int(asked.sum()):,}, the others are 0"
+    if used[asked].all():
+        title = f"Decisions: all {int(asked.sum()):,} are used"
+    if not asked.all():
+        title += f" (beside {plural(int((~asked).sum()), 'decision')} that rules made for themselves)"
     wide, rest = [], np.zeros(len(x), dtype=bool)
     for family in plan.formulation.decisions:
         start = plan.formulation.starts[family.name]
         own = slice(start, start + len(family))
+        if family.name in plan.formulation.helpers:
+            continue
         if len(family.axes) == 2 and used[own].any() and len(family.axes[1]) <= MOST_ACROSS:
             wide.append(_two_way(family, x[own]))
         else:
@@ -207,8 +214,12 @@ def _list_of(plan: Plan, which: np.ndarray) -> Table:
 
 def _binding(plan: Plan) -> Table:
     frame = plan.constraints()
-    binding = frame[frame["binding"]]
-    title = f"Limits that bind: {len(binding):,} of {plural(len(frame), 'constraint')}"
+    formulation = plan.formulation
+    told = np.concatenate([np.full(f.cells.size, f.name not in formulation.helpers) for f in formulation.constraints])
+    binding = frame[frame["binding"] & told]
+    title = f"Limits that bind: {len(binding):,} of {plural(int(told.sum()), 'constraint')}"
+    if not told.all():
+        title += f" (beside {int((~told).sum()):,} that rules made for themselves)"
     shown, more = capped(binding.index.tolist(), MOST_ROWS)
     priced = plan.outcome.y is not None
     rows = []
