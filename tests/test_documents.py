@@ -15,7 +15,7 @@ import pytest
 import ruddock
 
 ROOT = Path(__file__).parent.parent
-PAGES = sorted([ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")])
+PAGES = sorted([ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")])
 EXPECTED = {
     "packing_week": ("margin £6,431.76", "One more hour of extraction earns £8.06."),
     "spring_haulage": ("cost £429.25", "rises from £429.25 to £469.00"),

@@ -90,7 +90,16 @@ def _draw_objective(ax: Axes, found: Region) -> None:
     ax.plot(x, y, "*", color=BOUND, markeredgecolor="black", markersize=15, zorder=4)
     worth = amount(found.plan.objective, found.goal.unit)
     where = f"{found.names[0]} {x:,.6g}, {found.names[1]} {y:,.6g}"
-    ax.annotate(f"best: {worth}\n{where}", (x, y), (10, 8), textcoords="offset points", fontsize=9, bbox=PATCH)
+    left = x > sum(ax.get_xlim()) / 2
+    ax.annotate(
+        f"best: {worth}\n{where}",
+        (x, y),
+        (-12, -30) if left else (12, 10),
+        textcoords="offset points",
+        ha="right" if left else "left",
+        fontsize=9,
+        bbox=PATCH,
+    )
 
 
 def _along(plan: Plan, family: str, over: str | None) -> tuple[list[str], list[str], np.ndarray, str]:

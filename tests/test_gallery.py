@@ -1,0 +1,163 @@
+"""The gallery: both forms of every model say the same, and its answer holds against an independent computation.
+
+Each is tried with its own data and with data changed at random.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import shutil
+from collections.abc import Callable
+from itertools import combinations, product
+from pathlib import Path
+from types import ModuleType
+
+import networkx as nx
+import numpy as np
+import pandas as pd
+import pytest
+
+import ruddock as rk
+
+GALLERY = Path(__file__).parent.parent / "examples" / "gallery"
+
+
+def module_of(folder: Path) -> ModuleType:
+    (path,) = folder.glob("*.py")
+    spec = importlib.util.spec_from_file_location(path.stem, path)
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+def best_projects(folder: Path) -> float:
+    """Try every choice."""
+    table = pd.read_csv(folder / "projects.csv").set_index("project")
+    names = list(table.index)
+    cost, gain, crew = (table[name].to_numpy(float) for name in ("cost", "gain", "crew"))
+    place = {name: k for k, name in enumerate(names)}
+    best = 0.0
+    for choice in product([0, 1], repeat=len(names)):
+        x = np.array(choice)
+        shops = x[place["shop at Abbey"]] + x[place["online shop"]]
+        if x @ cost <= 120 and x @ crew <= 20 and shops <= 1 and x[place["mead cellar"]] <= x[place["cold store"]]:
+            best = max(best, float(x @ gain))
+    return best
+
+
+def change_projects(folder: Path, rng: np.random.Generator) -> None:
+    table = pd.read_csv(folder / "projects.csv")
+    table["cost"], table["gain"] = rng.integers(8, 60, len(table)), rng.integers(10, 80, len(table))
+    table.to_csv(folder / "projects.csv", index=False)
+
+
+def cheapest_hours(folder: Path) -> float:
+    """Go through the hours; a state is how long each machine has run, and whether it is on for its first hour."""
+    tariff, machines = pd.read_csv(folder / "tariff.csv"), pd.read_csv(folder / "machines.csv")
+    power, need = machines["power"].tolist(), machines["hours"].tolist()
+    # of each machine: hours left, and 0 off, 1 in its first hour, 2 longer on
+    states: dict[tuple[tuple[int, int], ...], float] = {tuple((int(n), 0) for n in need): 0.0}
+    last = len(tariff) - 1
+    for k, (price, lights) in enumerate(zip(tariff["price"], tariff["lights"], strict=True)):
+        after: dict[tuple[tuple[int, int], ...], float] = {}
+        for state, cost in states.items():
+            for on in product([0, 1], repeat=len(power)):
+                load = sum(p for p, o in zip(power, on, strict=True) if o)
+                broken = any(run == 1 and not o for (_, run), o in zip(state, on, strict=True))
+                late = k == last and any(o and not run for (_, run), o in zip(state, on, strict=True))
+                if load > 30 - lights or broken or late:
+                    continue
+                new = tuple((left - o, (2 if run else 1) if o else 0) for (left, run), o in zip(state, on, strict=True))
+                if all(0 <= left <= last - k for left, _ in new):
+                    after[new] = min(after.get(new, np.inf), cost + price * load)
+        states = after
+    return min((cost for state, cost in states.items() if all(left == 0 for left, _ in state)), default=np.inf)
+
+
+def change_tariff(folder: Path, rng: np.random.Generator) -> None:
+    tariff = pd.read_csv(folder / "tariff.csv", dtype={"hour": str})
+    tariff["price"] = rng.integers(8, 40, len(tariff)) / 100
+    tariff.to_csv(folder / "tariff.csv", index=False)
+    machines = pd.read_csv(folder / "machines.csv")
+    machines["power"], machines["hours"] = rng.integers(4, 13, 4), rng.integers(2, 6, 4)
+    machines.to_csv(folder / "machines.csv", index=False)
+
+
+def cheapest_lanes(folder: Path) -> float:
+    """Return the least fuel among the cheapest plans, by flows: a pound outweighs all fuel."""
+    lanes = pd.read_csv(folder / "lanes.csv")
+    graph = nx.DiGraph()
+    heavy = 10_000_000
+    for name, stock in {"Fell": 120, "Mere": 80, "Gorse": 150}.items():
+        graph.add_edge("source", name, capacity=stock, weight=0)
+    for name, need in {"Quay": 90, "Abbey": 80, "Station": 100}.items():
+        graph.add_edge(name, "sink", capacity=need, weight=0)
+    for lane in lanes.itertuples():
+        weight = round(10 * lane.cost) * heavy + round(10 * lane.fuel)
+        graph.add_edge(lane.apiary, lane.market, capacity=1000, weight=weight)
+    graph.nodes["source"]["demand"], graph.nodes["sink"]["demand"] = -270, 270
+    least = nx.network_simplex(graph)[0]
+    return float(least % heavy) / 10
+
+
+def change_lanes(folder: Path, rng: np.random.Generator) -> None:
+    lanes = pd.read_csv(folder / "lanes.csv")
+    lanes["cost"], lanes["fuel"] = rng.integers(5, 40, 9) / 10, rng.integers(5, 40, 9) / 10
+    lanes.to_csv(folder / "lanes.csv", index=False)
+
+
+def best_corner(folder: Path) -> float:
+    """Let every two limits meet."""
+    limits = [(0.5, 1.2, 64.0), (0.2, 0.1, 15.0), (1, -1, 50.0), (-1, 1, 10.0), (-1, 0, 0.0), (0, -1, 0.0)]
+    best = 0.0
+    for (a, b, c), (d, e, f) in combinations(limits, 2):
+        if abs(a * e - b * d) > 1e-12:
+            x, y = np.linalg.solve([[a, b], [d, e]], [c, f])
+            if all(p * x + q * y <= r + 1e-9 for p, q, r in limits):
+                best = max(best, 4.2 * x + 9.5 * y)
+    return float(best)
+
+
+CASES: dict[str, tuple[Callable[[Path], float], Callable[[Path, np.random.Generator], None] | None]] = {
+    "projects": (best_projects, change_projects),
+    "tariff": (cheapest_hours, change_tariff),
+    "two-objectives": (cheapest_lanes, change_lanes),
+    "two-products": (best_corner, None),
+}
+
+
+@pytest.mark.parametrize(("name", "seed"), [(name, seed) for name in CASES for seed in range(4)])
+def test_the_answer_holds_against_another_computation(name: str, seed: int, tmp_path: Path) -> None:
+    folder = tmp_path / name
+    shutil.copytree(GALLERY / name, folder)
+    computed, change = CASES[name]
+    if seed and change is None:
+        return
+    if seed and change is not None:
+        change(folder, np.random.default_rng(seed))
+    (text,) = folder.glob("*.rdk")
+    module = module_of(folder)
+    typed, written = rk.read(text), module.build(folder) if change is not None else module.build()
+    expected = computed(folder)
+    for model in (typed, written):
+        plan = model.solve()
+        if expected == np.inf:
+            assert plan.status == "infeasible"
+            continue
+        assert plan.status == "optimal"
+        assert plan.objective == pytest.approx(expected)
+    assert typed.check().clean or seed, "the gallery's own data give no finding"
+    one, other = typed.problem(), written.problem()
+    assert np.array_equal(one.matrix().toarray(), other.matrix().toarray())
+    assert np.array_equal(one.costs, other.costs)
+
+
+def test_every_model_of_the_gallery_is_tried_and_has_a_page() -> None:
+    folders = {path.name for path in GALLERY.iterdir() if path.is_dir()}
+    assert folders == set(CASES)
+    pages = GALLERY.parent.parent / "docs" / "gallery"
+    assert {path.stem for path in pages.glob("*.md")} == folders
+    index = (pages.parent / "gallery.md").read_text()
+    assert all(f"gallery/{name}.md" in index for name in folders)
