@@ -16,6 +16,7 @@ import networkx as nx
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.optimize import linear_sum_assignment
 
 import ruddock as rk
 
@@ -81,7 +82,7 @@ def change_tariff(folder: Path, rng: np.random.Generator) -> None:
     tariff["price"] = rng.integers(8, 40, len(tariff)) / 100
     tariff.to_csv(folder / "tariff.csv", index=False)
     machines = pd.read_csv(folder / "machines.csv")
-    machines["power"], machines["hours"] = rng.integers(4, 13, 4), rng.integers(2, 6, 4)
+    machines["power"], machines["hours"] = rng.integers(4, 13, 4), rng.integers(2, 5, 4)
     machines.to_csv(folder / "machines.csv", index=False)
 
 
@@ -120,15 +121,79 @@ def best_corner(folder: Path) -> float:
     return float(best)
 
 
+def fewest_hours(folder: Path) -> float:
+    """Match crews and apiaries."""
+    table = pd.read_csv(folder / "hours.csv").pivot(index="crew", columns="apiary", values="hours").to_numpy(float)
+    return float(table[linear_sum_assignment(table)].sum())
+
+
+def change_hours(folder: Path, rng: np.random.Generator) -> None:
+    table = pd.read_csv(folder / "hours.csv")
+    table["hours"] = rng.integers(2, 30, len(table)) / 2
+    table.to_csv(folder / "hours.csv", index=False)
+
+
+def fewest_vans(folder: Path) -> float:
+    """Fill van after van: which sets of lots can go with one more?"""
+    lots = pd.read_csv(folder / "lots.csv")
+    n = len(lots)
+    masks = np.arange(2**n)
+    inside = (masks[:, None] >> np.arange(n)) & 1
+    fits = masks[
+        (inside @ lots["weight"].to_numpy(float) <= 1000) & (inside @ lots["room"].to_numpy(float) <= 7 + 1e-9)
+    ]
+    reached = np.zeros(2**n, bool)
+    reached[0] = True
+    for vans in range(1, 6):
+        more = reached.copy()
+        for mask in masks[reached].tolist():
+            more[fits[(fits & mask) == 0] | mask] = True
+        reached = more
+        if reached[-1]:
+            return float(vans)
+    return np.inf
+
+
+def change_lots(folder: Path, rng: np.random.Generator) -> None:
+    lots = pd.read_csv(folder / "lots.csv").head(9)
+    lots["weight"], lots["room"] = rng.integers(12, 55, 9) * 10, rng.integers(8, 35, 9) / 10
+    lots.to_csv(folder / "lots.csv", index=False)
+
+
+def cheapest_bottling(folder: Path) -> float:
+    """Go through the months by how much is kept; whole cases, which some best plan has."""
+    months = pd.read_csv(folder / "months.csv")
+    cost = np.full(251, np.inf)
+    cost[60] = 0.0
+    for need, most in zip(months["need"].tolist(), months["most"].tolist(), strict=True):
+        after = np.full(251, np.inf)
+        for made in [0, *range(80, min(400, most) + 1)]:
+            move = made - need
+            kept = np.arange(max(0, -move), min(250, 250 - move) + 1)
+            if len(kept):
+                after[kept + move] = np.minimum(after[kept + move], cost[kept] + 7.5 * made + 1.2 * (kept + move))
+        cost = after
+    return float(cost[50:].min())
+
+
+def change_months(folder: Path, rng: np.random.Generator) -> None:
+    months = pd.read_csv(folder / "months.csv")
+    months["need"], months["most"] = rng.integers(30, 330, len(months)), rng.integers(220, 400, len(months))
+    months.to_csv(folder / "months.csv", index=False)
+
+
 CASES: dict[str, tuple[Callable[[Path], float], Callable[[Path, np.random.Generator], None] | None]] = {
     "projects": (best_projects, change_projects),
+    "crews": (fewest_hours, change_hours),
+    "vans": (fewest_vans, change_lots),
+    "stock": (cheapest_bottling, change_months),
     "tariff": (cheapest_hours, change_tariff),
     "two-objectives": (cheapest_lanes, change_lanes),
     "two-products": (best_corner, None),
 }
 
 
-@pytest.mark.parametrize(("name", "seed"), [(name, seed) for name in CASES for seed in range(4)])
+@pytest.mark.parametrize(("name", "seed"), [(name, seed) for name in CASES for seed in range(3)])
 def test_the_answer_holds_against_another_computation(name: str, seed: int, tmp_path: Path) -> None:
     folder = tmp_path / name
     shutil.copytree(GALLERY / name, folder)

@@ -292,6 +292,8 @@ class _Writer:
             if not len(own):
                 continue
             rows, places, values = _merged(expr.rows[own], columns[own] - first, expr.values[own], len(family))
+            if not len(values):  # all of them have come to 0
+                continue
             if first in self.names and family.axes:
                 result.append(self.block(expr.cells, rows, family, places, values, owner))
             elif first in self.names:
