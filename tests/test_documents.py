@@ -39,7 +39,7 @@ def test_every_example_is_expected_here() -> None:
 def test_code_blocks_run(page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
     names: dict[str, object] = {}
-    for name, text in re.findall(r"```text (\S+)\n(.*?)```", page.read_text(encoding="utf-8"), flags=re.S):
+    for name, text in re.findall(r'```text title="(\S+)"\n(.*?)```', page.read_text(encoding="utf-8"), flags=re.S):
         (tmp_path / name).write_text(text, encoding="utf-8")  # files that the page speaks of
     for block in re.findall(r"```python\n(.*?)```", page.read_text(encoding="utf-8"), flags=re.S):
         exec(compile(block, page.name, "exec"), names)
