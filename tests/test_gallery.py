@@ -19,8 +19,10 @@ import pytest
 from scipy.optimize import linear_sum_assignment
 
 import ruddock as rk
+from ruddock import demos
 
-GALLERY = Path(__file__).parent.parent / "examples" / "gallery"
+GALLERY = Path(demos.__file__).parent / "gallery"
+PAGES = Path(__file__).parent.parent / "docs" / "gallery"
 
 
 def module_of(folder: Path) -> ModuleType:
@@ -188,8 +190,8 @@ CASES: dict[str, tuple[Callable[[Path], float], Callable[[Path, np.random.Genera
     "vans": (fewest_vans, change_lots),
     "stock": (cheapest_bottling, change_months),
     "tariff": (cheapest_hours, change_tariff),
-    "two-objectives": (cheapest_lanes, change_lanes),
-    "two-products": (best_corner, None),
+    "two_objectives": (cheapest_lanes, change_lanes),
+    "two_products": (best_corner, None),
 }
 
 
@@ -220,9 +222,20 @@ def test_the_answer_holds_against_another_computation(name: str, seed: int, tmp_
 
 
 def test_every_model_of_the_gallery_is_tried_and_has_a_page() -> None:
-    folders = {path.name for path in GALLERY.iterdir() if path.is_dir()}
+    folders = {path.name for path in GALLERY.iterdir() if path.is_dir() and path.name != "__pycache__"}
     assert folders == set(CASES)
-    pages = GALLERY.parent.parent / "docs" / "gallery"
-    assert {path.stem for path in pages.glob("*.md")} == folders
-    index = (pages.parent / "gallery.md").read_text()
-    assert all(f"gallery/{name}.md" in index for name in folders)
+    assert {name.replace("-", "_") for name in demos.GALLERY} == folders
+    assert {path.stem for path in PAGES.glob("*.md")} == set(demos.GALLERY)
+    index = (PAGES.parent / "gallery.md").read_text()
+    assert all(f"gallery/{name}.md" in index for name in demos.GALLERY)
+
+
+@pytest.mark.parametrize("name", [*demos.GALLERY, "packing-week"])
+def test_models_are_copied_whole_to_start_from(name: str, tmp_path: Path) -> None:
+    paths = demos.copy(name, tmp_path / "mine")
+    (text,) = [path for path in paths if path.suffix == ".rdk"]
+    mine, shipped = rk.read(text).problem(), demos.build(name).problem()
+    assert np.array_equal(mine.matrix().toarray(), shipped.matrix().toarray())
+    with pytest.raises(rk.FormatError, match="there already"):
+        demos.copy(name, tmp_path / "mine")
+    assert demos.question(name).endswith("?")

@@ -13,7 +13,7 @@ from ruddock import demos
 from ruddock.reporting.figures import paper
 
 mpl.use("agg")
-TARIFF = Path(__file__).parent.parent.parent / "examples" / "gallery" / "tariff" / "tariff.rdk"
+TARIFF = Path(demos.__file__).parent / "gallery" / "tariff" / "tariff.rdk"
 
 
 def words(ax: object) -> str:

@@ -188,14 +188,24 @@ def _alternatives(plan: Plan, most: int) -> list[str | Table]:
 
 @main.command()
 @click.argument("name", required=False)
+@click.option(
+    "--copy",
+    type=click.Path(path_type=Path),
+    metavar="FOLDER",
+    help="Copy the model and its tables there, to start from.",
+)
 @solve_options
-def demo(name: str | None, how: SolveOptions) -> None:
+def demo(name: str | None, copy: Path | None, how: SolveOptions) -> None:
     """List the demo models of Larkmoor Honey Cooperative, or run the one called NAME."""
     from ruddock import demos
     from ruddock.cli.show import console, show
 
     if name is None:
-        show([demos.catalogue(), "Run one with: ruddock demo NAME"])
+        show([*demos.catalogue(), "Run one with: ruddock demo NAME; copy it with: ruddock demo NAME --copy FOLDER"])
+        return
+    if copy is not None:
+        for path in demos.copy(name, copy):
+            click.echo(path)
         return
     built = demos.build(name)
     told = sys.stderr if how.json_path == "-" else None

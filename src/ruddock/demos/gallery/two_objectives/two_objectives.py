@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import matplotlib.pyplot as plt
 import pandas as pd
 
 import ruddock as rk
@@ -28,4 +29,5 @@ def build(folder: Path = HERE) -> rk.Model:
 if __name__ == "__main__":
     frontier = build().tradeoff("haulage", "co2", points=6)
     print(frontier)
-    frontier.draw().get_figure().savefig("frontier.png")
+    frontier.draw()
+    plt.savefig("frontier.png")

@@ -1,5 +1,7 @@
 """How many jars and bottles of mead, when two decisions are all there is?"""
 
+import matplotlib.pyplot as plt
+
 import ruddock as rk
 
 
@@ -17,4 +19,5 @@ def build() -> rk.Model:
 if __name__ == "__main__":
     region = build().region()
     print(region)
-    region.draw().get_figure().savefig("region.png")
+    region.draw()
+    plt.savefig("region.png")

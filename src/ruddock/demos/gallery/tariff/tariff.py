@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import matplotlib.pyplot as plt
 import pandas as pd
 
 import ruddock as rk
@@ -33,4 +34,5 @@ if __name__ == "__main__":
     model = build()
     plan = model.solve()
     print(plan)
-    plan.draw_schedule("work", "hour").get_figure().savefig("schedule.png")
+    plan.draw_schedule("work", "hour")
+    plt.savefig("schedule.png")
