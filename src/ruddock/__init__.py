@@ -3,7 +3,6 @@
 Formulate with `Axis`, `data` and `Model`; solve; read the `Plan`. See the README for a first model.
 """
 
-from ruddock._version import __version__
 from ruddock.errors import DataError, FormatError, ModelError, NoPlanError, RuddockError, RuddockWarning
 from ruddock.formats import read
 from ruddock.modelling.axis import Axis
@@ -12,6 +11,8 @@ from ruddock.modelling.expression import total
 from ruddock.modelling.logic import at_least, at_most, either, exactly, pause, run, when
 from ruddock.modelling.model import Model
 from ruddock.modelling.plan import Plan
+
+__version__: str
 
 __all__ = [
     "Axis",
@@ -38,3 +39,12 @@ __all__ = [
     "total",
     "when",
 ]
+
+
+def __getattr__(name: str) -> str:
+    """Return the version when it is asked for; looking it up takes as long as the rest of many an import."""
+    if name == "__version__":
+        from ruddock._version import __version__
+
+        return __version__
+    raise AttributeError(f"module 'ruddock' has no attribute {name!r}")

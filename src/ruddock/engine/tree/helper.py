@@ -10,7 +10,6 @@ from __future__ import annotations
 import os
 import pickle
 import queue
-import subprocess
 import sys
 import threading
 import time
@@ -221,6 +220,8 @@ class _Process:
     """Works on shares in another process, by pickles through its pipes."""
 
     def __init__(self) -> None:
+        import subprocess  # here, since its import is for long searches only
+
         environment = {**os.environ, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
         self._process = subprocess.Popen(
             [sys.executable, "-W", "ignore", "-c", f"from {__name__} import serve; serve()"],

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import numpy as np
 from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
@@ -79,24 +78,33 @@ def _by_networks(problem: Problem, whole: Mask) -> Mask:
     if not len(entry):
         return np.zeros(problem.n, bool)
     row, column, value = rows.row[entry], rows.column[entry], rows.value[entry]
-    unit = np.abs(np.abs(value) - rows.scale[row]) <= SAME * rows.scale[row]
     sign = np.sign(value)
+    sound_row, sound_column = _at_most_a_pair(row, sign, problem.m), _at_most_a_pair(column, sign, problem.n)
+    bad_row = np.bincount(row, np.abs(np.abs(value) - rows.scale[row]) > SAME * rows.scale[row], problem.m) > 0
+    bad_row |= ~rows.integral & (rows.count > 0)
+    semi = (problem.kinds & SEMICONTINUOUS) != 0
+    bad_column = ~whole & ~(_whole(problem.lower) & _whole(problem.upper) & ~semi)
+    # a column that its own entries rule out needs no look at the rest of its part
+    ruled_out = np.bincount(column, bad_row[row] | (~sound_row[row] & ~sound_column[column]), problem.n) > 0
+    if (whole | bad_column | ruled_out).all():
+        return np.zeros(problem.n, bool)
+    # here, since its import takes longer than many a solve
+    from scipy.sparse.csgraph import connected_components
+
     size = problem.m + problem.n
     links = csr_matrix((np.ones(len(entry)), (row, problem.m + column)), shape=(size, size))
     _, part = connected_components(links, directed=False)
     groups = int(part.max()) + 1
+    of_row, of_column = part[: problem.m], part[problem.m :]
+    network = np.bincount(of_row, ~sound_row, groups) == 0
+    network |= np.bincount(of_column, ~sound_column, groups) == 0
+    bad = np.bincount(of_row, bad_row, groups) + np.bincount(of_column, bad_column, groups) > 0
+    return np.asarray(~whole & (network & ~bad)[of_column])
 
-    def sound(by: np.ndarray, length: int, offset: int) -> Mask:
-        few = np.bincount(by, minlength=length) <= 2
-        few &= (np.bincount(by, sign > 0, length) <= 1) & (np.bincount(by, sign < 0, length) <= 1)
-        return np.bincount(part[offset : offset + length], ~few, groups) == 0
 
-    network = sound(row, problem.m, 0) | sound(column, problem.n, problem.m)
-    bad = np.bincount(part[row], ~unit | ~rows.integral[row], groups) > 0
-    semi = (problem.kinds & SEMICONTINUOUS) != 0
-    ends = _whole(problem.lower) & _whole(problem.upper) & ~semi
-    bad |= np.bincount(part[problem.m :], ~ends & ~whole, groups) > 0
-    return np.asarray(~whole & (network & ~bad)[part[problem.m :]])
+def _at_most_a_pair(by: np.ndarray, sign: Floats, length: int) -> Mask:
+    """Say which rows, or columns, have at most two entries, and two of them of opposite signs."""
+    return np.asarray((np.bincount(by, sign > 0, length) <= 1) & (np.bincount(by, sign < 0, length) <= 1))
 
 
 def _whole(values: Floats) -> Mask:

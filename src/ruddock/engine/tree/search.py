@@ -23,18 +23,19 @@ from ruddock.engine.tree import answer, heuristics, root
 from ruddock.engine.tree.answer import EQUAL
 from ruddock.engine.tree.branching import PseudoCosts, choose
 from ruddock.engine.tree.domain import NEAR, Branch, Domain, objective_step
-from ruddock.engine.tree.helper import Helper, wanted
 from ruddock.engine.tree.node import Narrowed, Node, OpenNodes
 from ruddock.engine.tree.symmetry import with_sums
 from ruddock.engine.tree.tighten import Tightening, propagator, whole_columns
 
 if TYPE_CHECKING:
+    from ruddock.engine.tree.helper import Helper
     from ruddock.problem import Floats, Ints, Problem
 
 NODE_WORK = 20  # times the entries of the problem that propagation looks at in one node, at most
 MOST_TURNS = 200  # that a node is solved anew because its point has left its bounds
 OUTSIDE = 1e-5  # how far out of its bounds a point is solved anew; less is within the tolerance
 TRIED_AGAIN = 5  # times that trials may fix something at one node
+EARLIEST = 10  # nodes before which no helper is thought of
 NODE_BYTES = 640  # of an open node, about, beside its basis
 BASES = 200_000_000  # bytes of bases that open nodes keep; beyond, children start from where the solver stands
 
@@ -294,8 +295,11 @@ class TreeSearch:
 
     def _share_work(self, *, last: bool) -> None:
         """Exchange open nodes with the helper, once the search is long enough for one."""
-        if self.helper is None and wanted(self):
-            self.helper = Helper(self)
+        if self.helper is None and self.own_nodes >= EARLIEST:
+            from ruddock.engine.tree.helper import Helper, wanted  # here, since its import is for long searches only
+
+            if wanted(self):
+                self.helper = Helper(self)
         if self.helper is not None:
             self.helper.meet(self, now=last)
 
