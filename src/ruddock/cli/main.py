@@ -16,6 +16,9 @@ from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from ruddock.engine.outcome import Method
+    from ruddock.insight.region import Region
+    from ruddock.insight.scenarios import Scenarios
+    from ruddock.insight.tradeoff import Tradeoff
     from ruddock.modelling.model import Model
     from ruddock.modelling.plan import Plan
 
@@ -247,9 +250,10 @@ def _solve_and_show(
     if how.json_path is not None:
         _write_json(how.json_path, plan_document(plan))
     if diagnosed and plan.status == "infeasible":
+        from ruddock.insight.diagnosis import diagnose_plan
         from ruddock.reporting.diagnosis import diagnosis_parts
 
-        parts = diagnosis_parts(model.diagnose())
+        parts = diagnosis_parts(diagnose_plan(plan))
     else:
         parts = plan_parts(plan)
     parts = parts + (effort_parts(plan) if how.effort else [])
@@ -374,9 +378,7 @@ def scenarios(
 
         write_text(csv_path, found.table.join(found.decisions()).to_csv())
     if figure is not None and found.solved:
-        from ruddock.reporting.figures import paper, saved
-
-        saved(found.draw(paper()), figure)
+        _draw(found, figure)
     show(scenarios_parts(found), sys.stderr if json_path == "-" else None)
     if found.stopped and keep is not None:
         click.echo(f"{keep} keeps what was solved; the same command goes on from there.", err=True)
@@ -401,9 +403,7 @@ def region(model: Path, data: dict[str, str], figure: Path | None, json_path: st
     if json_path is not None:
         _write_json(json_path, found.as_dict())
     if figure is not None and len(found.corners):
-        from ruddock.reporting.figures import paper, saved
-
-        saved(found.draw(paper()), figure)
+        _draw(found, figure)
     show(region_parts(found), sys.stderr if json_path == "-" else None)
     if not len(found.corners):
         raise click.exceptions.Exit(1)
@@ -442,9 +442,7 @@ def tradeoff(
     if json_path is not None:
         _write_json(json_path, found.as_dict())
     if figure is not None and len(found.points):
-        from ruddock.reporting.figures import paper, saved
-
-        saved(found.draw(paper()), figure)
+        _draw(found, figure)
     show(tradeoff_parts(found), sys.stderr if json_path == "-" else None)
     if not len(found.points):
         raise click.exceptions.Exit(1)
@@ -591,6 +589,13 @@ def _tables_read(model: Model) -> list[str | Table]:
     if not model.notes:
         return []
     return [Table("Tables", [""], [(note,) for note in model.notes])]
+
+
+def _draw(found: Scenarios | Region | Tradeoff, figure: Path) -> None:
+    """Write the figure of a result to a file."""
+    from ruddock.reporting.figures import paper, saved
+
+    saved(found.draw(paper()), figure)
 
 
 def _write_json(path: str, document: object) -> None:

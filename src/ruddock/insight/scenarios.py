@@ -120,8 +120,9 @@ class Scenarios:
     def binding(self) -> pd.DataFrame:
         """Return which limits bind: a row a scenario, a column a constraint that binds in some, True or False."""
         solved = self.solved
-        names = [n for n in self.base.formulation.constraint_names if any(n in set(r.binding) for r in solved)]
         held = [set(result.binding) for result in solved]
+        some = set().union(*held)
+        names = [name for name in self.base.formulation.constraint_names if name in some]
         data = [[name in own for name in names] for own in held]
         return pd.DataFrame(data, index=pd.Index([r.scenario for r in solved], name="scenario"), columns=names)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from scipy.sparse import csr_matrix
 
@@ -44,6 +46,11 @@ class Cliques:
     def neighbours(self, literal: int) -> set[int]:
         """Return the literals that exclude one."""
         return self._neighbours.get(literal, set())
+
+    def exclude(self, literal: int, members: Iterable[int]) -> bool:
+        """Say whether a literal excludes all the members."""
+        neighbours = self.neighbours(literal)
+        return all(member in neighbours for member in members)
 
     def add_rows(self, problem: Problem, lower: Floats, upper: Floats) -> None:
         """Find cliques in rows: the yes/no values any two of which are too much for the row."""

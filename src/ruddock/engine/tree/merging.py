@@ -75,11 +75,11 @@ def _grown(rows: list[tuple[int, ...]], cliques: Cliques) -> list[tuple[int, ...
         if not candidates or work > WORK:
             result.append(members)
             continue
-        near = [k for k in candidates if all(k in cliques.neighbours(other) for other in members)]
+        near = [k for k in candidates if cliques.exclude(k, members)]
         clique = list(members)
         for k in sorted(near, key=lambda k: (-len(cliques.neighbours(k)), k)):
             # a column beside its own opposite says something else: that all others are out
-            if all(k in cliques.neighbours(other) for other in clique[len(members) :]) and (k ^ 1) not in clique:
+            if cliques.exclude(k, clique[len(members) :]) and (k ^ 1) not in clique:
                 clique.append(k)
         result.append(tuple(sorted(clique)))
     return result

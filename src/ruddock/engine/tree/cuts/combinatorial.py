@@ -76,12 +76,12 @@ def clique_cuts(frame: Frame, cliques: Cliques) -> list[Cut]:
         near = sorted((k for k in cliques.neighbours(seed) if value[k] > 1e-6), key=lambda k: -value[k])
         clique = [seed]
         for k in near:
-            if all(other in cliques.neighbours(k) for other in clique[1:]):
+            if cliques.exclude(k, clique[1:]):
                 clique.append(k)
         if value[clique].sum() <= 1.0 + 1e-4:
             continue
         for k in sorted(cliques.neighbours(seed)):
-            if k not in clique and all(other in cliques.neighbours(k) for other in clique):
+            if k not in clique and cliques.exclude(k, clique):
                 clique.append(k)
         members = np.array(clique)
         limit = 1.0 - float((members % 2).sum())
