@@ -6,6 +6,8 @@ import gzip
 import os
 import tempfile
 import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from ruddock.errors import FormatError
@@ -32,6 +34,30 @@ def read_content(path: Path) -> bytes:
 def read_text(path: Path) -> str:
     """Return a file's text; see `read_content`."""
     return read_content(path).decode("utf-8")
+
+
+@contextmanager
+def written_whole(path: Path, ending: str = "") -> Iterator[Path]:
+    """Give a path to write to, which then takes the place of ``path``; on an error nothing is left.
+
+    Parameters
+    ----------
+    ending : str
+        Of the path given, for writers that go by it.
+
+    Raises
+    ------
+    FormatError
+        If the file cannot be written.
+    """
+    temporary = path.with_name(f"{path.name}.part{ending}")
+    try:
+        yield temporary
+        os.replace(temporary, path)
+    except OSError as error:
+        raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
+    finally:
+        temporary.unlink(missing_ok=True)
 
 
 def write_text(path: Path, text: str) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +11,7 @@ import pandas as pd
 from scipy.sparse import coo_matrix
 
 from ruddock.errors import DataError, FormatError, known, listed, together
-from ruddock.formats.files import write_text
+from ruddock.formats.files import write_text, written_whole
 from ruddock.modelling.arrays import RELATIONS
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.decisions import MARKS
@@ -221,14 +220,8 @@ def write_table(model: Model, path: Path) -> None:
     if path.suffix.lower() == ".csv":
         write_text(path, frame.to_csv(index_label="row"))
         return
-    temporary = path.with_name(path.name + ".part.xlsx")
-    try:
+    with written_whole(path, ".xlsx") as temporary:
         frame.to_excel(temporary, index_label="row", sheet_name="model", freeze_panes=(1, 1))
-        shutil.move(temporary, path)
-    except OSError as error:
-        raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
-    finally:
-        temporary.unlink(missing_ok=True)
 
 
 def to_frame(model: Model, path: str = "table") -> pd.DataFrame:
@@ -307,11 +300,5 @@ def fill_table(plan: Plan, source: Path, target: Path) -> None:
             sheet.cell(row, width + 2, float(slack[name]))
         elif name.lower() in GOALS:
             sheet.cell(row, width + 1, plan.objective)
-    temporary = target.with_name(target.name + ".part")
-    try:
+    with written_whole(target) as temporary:
         book.save(temporary)
-        shutil.move(temporary, target)
-    except OSError as error:
-        raise FormatError(f"cannot be written: {error.strerror}", path=str(target)) from None
-    finally:
-        temporary.unlink(missing_ok=True)

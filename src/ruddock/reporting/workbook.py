@@ -13,7 +13,7 @@ from openpyxl.styles import Alignment, Font
 from openpyxl.utils import get_column_letter
 from openpyxl.worksheet.properties import PageSetupProperties
 
-from ruddock.errors import FormatError
+from ruddock.formats.files import written_whole
 from ruddock.tables import MONEY, Table, number
 
 if TYPE_CHECKING:
@@ -58,14 +58,8 @@ def write_workbook(report: Report, path: Path) -> None:
     history = plan.history
     if len(history):
         _sheet(book, "Search", list(history.columns), history.itertuples(index=False, name=None))
-    temporary = path.with_name(path.name + ".part")
-    try:
+    with written_whole(path) as temporary:
         book.save(temporary)
-        temporary.replace(path)
-    except OSError as error:
-        raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
-    finally:
-        temporary.unlink(missing_ok=True)
 
 
 def _printed(sheet: Worksheet) -> None:
