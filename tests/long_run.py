@@ -40,7 +40,7 @@ def survives(work: Callable[[], rk.Model], text: str, seen: Counter[str]) -> boo
 def parsers() -> int:
     """Read mutated models in text form: each is a model, or an error of ours, in time."""
     wrong, slowest, seen = 0, 0.0, Counter[str]()
-    folder = Path(demos.__file__).parent / "data"
+    folder = demos.folder("spring-haulage")
     for text in mutations(MUTATED):
         start = time.perf_counter()
         wrong += not survives(lambda t=text: read(t, folder), text, seen)

@@ -85,9 +85,13 @@ class Table:
         rest = f"... and {self.more:,} more" if self.more else ""
         return "\n".join(part for part in (rest, self.note) if part)
 
-    def to_rich(self) -> RichTable:
-        """Return the rows and headings for a rich console; title and note are printed around them."""
+    def to_rich(self, width: int) -> RichTable:
+        """Return the rows and headings for a rich console; title and note are printed around them.
+
+        Where they are wider than the console, a heading such as ``ship[Fell,Quay]`` stands on several lines.
+        """
         from rich import box
+        from rich.cells import cell_len
         from rich.table import Table as RichTable
         from rich.text import Text
 
@@ -99,7 +103,11 @@ class Table:
             pad_edge=False,
             show_edge=False,
         )
+        widest = [max(map(cell_len, column)) for column in zip(self.headings, *self.rows, strict=True)]
+        broken = sum(widest) + 3 * (len(widest) - 1) > width
         for heading, right in self.columns:
+            if broken and right:
+                heading = heading.replace("[", "\n[").replace(",", ",\n")
             table.add_column(Text(heading), justify="right" if right else "left", overflow="fold")
         for row in self.rows:
             table.add_row(*(Text(cell) for cell in row))

@@ -135,7 +135,7 @@ def test_json_to_standard_output_stands_alone(files: Path) -> None:
     assert "best plan found" in done.stderr
 
 
-@pytest.mark.parametrize("name", demos.DEMOS)
+@pytest.mark.parametrize("name", demos.FIRST)
 def test_demos_run(name: str) -> None:
     result = run("demo", name)
     stormy = name == "storm-week"
@@ -147,7 +147,7 @@ def test_demos_run(name: str) -> None:
 def test_demo_lists_what_there_is_and_corrects_a_name() -> None:
     result = run("demo")
     assert result.exit_code == 0
-    assert all(name in result.stdout for name in demos.DEMOS)
+    assert all(name in result.stdout for name in demos.FIRST)
     wrong = run("demo", "packing-wek")
     assert wrong.exit_code == 2
     assert "did you mean 'packing-week'" in wrong.stderr
@@ -228,14 +228,14 @@ def test_uncompiled_kernels_solve_the_demos_with_one_warning(tmp_path: Path) -> 
     script = (
         "import sys; sys.modules['cython'] = None; sys.path.insert(0, sys.argv[1])\n"
         "from ruddock import demos\n"
-        "print(*[round(demos.build(name).solve().objective, 4) for name in demos.DEMOS[:3]])\n"
+        "print(*[round(demos.build(name).solve().objective, 4) for name in demos.FIRST[:3]])\n"
         "from ruddock.cli import main; main(['--version'])\n"
     )
     done = subprocess.run(
         [sys.executable, "-c", script, str(tmp_path)], capture_output=True, text=True, check=True, cwd=tmp_path
     )
     values, version = done.stdout.splitlines()
-    assert [float(v) for v in values.split()] == [round(demos.build(n).solve().objective, 4) for n in demos.DEMOS[:3]]
+    assert [float(v) for v in values.split()] == [round(demos.build(n).solve().objective, 4) for n in demos.FIRST[:3]]
     assert "kernels interpreted (slow)" in version
     assert done.stderr.count("the kernels are not compiled") == 1
 

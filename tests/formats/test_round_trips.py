@@ -66,7 +66,7 @@ def by_sides(problem: Problem) -> Problem:
     return Problem.build(a[rows], low, high, problem.lower, problem.upper, problem.costs, problem.kinds, problem.offset)
 
 
-@pytest.mark.parametrize("name", [*demos.DEMOS, "everything"])
+@pytest.mark.parametrize("name", [*demos.FIRST, "everything"])
 def test_families_keep_their_names_and_labels(tmp_path: Path, name: str) -> None:
     model = read(EVERYTHING) if name == "everything" else demos.build(name)
     for form in ("rdk", "json"):

@@ -73,7 +73,7 @@ def test_every_kind_is_covered_here() -> None:
     assert len(KINDS) + 2 == sum(told.get(check.__name__, 1) for check in CHECKS)
 
 
-@pytest.mark.parametrize("name", demos.DEMOS)
+@pytest.mark.parametrize("name", demos.FIRST)
 def test_the_demos_are_clean(name: str) -> None:
     findings = demos.build(name).check()
     if name == "storm-week":

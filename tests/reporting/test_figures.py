@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import matplotlib as mpl
 import numpy as np
 import pytest
@@ -13,7 +11,7 @@ from ruddock import demos
 from ruddock.reporting.figures import paper
 
 mpl.use("agg")
-TARIFF = Path(demos.__file__).parent / "gallery" / "tariff" / "tariff.rdk"
+TARIFF = demos.text("tariff")
 
 
 def words(ax: object) -> str:

@@ -1,11 +1,9 @@
-"""Demo models of Larkmoor Honey Cooperative, with their data, and the gallery of models to start from."""
+"""The models of Larkmoor Honey Cooperative to start from, each with its text, its Python and its tables."""
 
 from __future__ import annotations
 
 import shutil
-from importlib import import_module
 from pathlib import Path
-from types import ModuleType
 from typing import TYPE_CHECKING
 
 from ruddock.errors import FormatError, ModelError, known
@@ -14,45 +12,55 @@ from ruddock.tables import Table
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
-DEMOS = ("packing-week", "spring-haulage", "blending", "storm-week")
-GALLERY = ("projects", "tariff", "vans", "crews", "stock", "two-products", "two-objectives")
+FIRST = ("packing-week", "spring-haulage", "blending", "storm-week")
+GALLERY = (
+    *FIRST,
+    "projects",
+    "tariff",
+    "vans",
+    "crews",
+    "stock",
+    "shares",
+    "product-mix",
+    "collecting",
+    "make-or-buy",
+    "season",
+    "two-products",
+    "two-objectives",
+)
 
 
-def _plain(name: str) -> str:
+def folder(name: str) -> Path:
+    """Return the folder of a model: its text, its Python and its tables.
+
+    Raises
+    ------
+    ModelError
+        If there is no such model.
+    """
     plain = name.strip().lower().replace(" ", "-").replace("_", "-")
-    if plain not in (*DEMOS, *GALLERY):
-        raise ModelError(f"there is no demo called {name!r}; {known(plain, (*DEMOS, *GALLERY))}")
-    return plain
+    if plain not in GALLERY:
+        raise ModelError(f"there is no demo called {name!r}; {known(plain, GALLERY)}")
+    return Path(__file__).parent / "gallery" / plain.replace("-", "_")
 
 
-def _module(name: str) -> ModuleType:
-    return import_module(f"ruddock.demos.{name.replace('-', '_')}")
-
-
-def _text(name: str) -> Path:
-    """Return the text of a gallery model; beside it stand its Python and its tables."""
-    plain = name.replace("-", "_")
-    return Path(__file__).parent / "gallery" / plain / f"{plain}.rdk"
+def text(name: str) -> Path:
+    """Return the path of a model's text; it is called as its folder is."""
+    home = folder(name)
+    return home / f"{home.name}.rdk"
 
 
 def build(name: str) -> Model:
-    """Return a demo model by name, one of `DEMOS` or of `GALLERY`."""
-    plain = _plain(name)
-    if plain in GALLERY:
-        from ruddock.formats import read
+    """Return a model by name, one of `GALLERY`."""
+    from ruddock.formats import read
 
-        return read(_text(plain))
-    model: Model = _module(plain).build()
-    return model
+    return read(text(name))
 
 
 def question(name: str) -> str:
-    """Return what a demo model asks."""
-    plain = _plain(name)
-    if plain in GALLERY:
-        first, _, _ = _text(plain).read_text(encoding="utf-8").partition("\n")
-        return first.removeprefix("#").strip()
-    return str(_module(plain).QUESTION)
+    """Return what a model asks: the first line of its text."""
+    first, _, _ = text(name).read_text(encoding="utf-8").partition("\n")
+    return first.removeprefix("#").strip()
 
 
 def copy(name: str, target: Path) -> list[Path]:
@@ -63,16 +71,11 @@ def copy(name: str, target: Path) -> list[Path]:
     FormatError
         If one of the files is there already, or cannot be written.
     """
-    plain = _plain(name)
-    if plain in DEMOS:
-        paths = [target / f"{plain}.rdk"]
-        _refuse_existing(paths)
-        target.mkdir(parents=True, exist_ok=True)
-        build(plain).write(paths[0])
-        return paths
-    sources = sorted(path for path in _text(plain).parent.iterdir() if path.suffix in (".rdk", ".py", ".csv"))
+    sources = sorted(path for path in folder(name).iterdir() if path.suffix in (".rdk", ".py", ".csv"))
     paths = [target / source.name for source in sources]
-    _refuse_existing(paths)
+    for path in paths:
+        if path.exists():
+            raise FormatError("is there already and is not written over; name another folder", path=str(path))
     try:
         target.mkdir(parents=True, exist_ok=True)
         for source, path in zip(sources, paths, strict=True):
@@ -82,16 +85,11 @@ def copy(name: str, target: Path) -> list[Path]:
     return paths
 
 
-def _refuse_existing(paths: list[Path]) -> None:
-    for path in paths:
-        if path.exists():
-            raise FormatError("is there already and is not written over; name another folder", path=str(path))
-
-
 def catalogue() -> list[Table]:
-    """Return the lists of demo models: those of the first pages, and the gallery."""
-    first, gallery = ([(name, question(name)) for name in names] for names in (DEMOS, GALLERY))
+    """Return the lists of models: those to begin with, and the rest of the gallery."""
+    rest = [name for name in GALLERY if name not in FIRST]
+    first, more = ([(name, question(name)) for name in names] for names in (FIRST, rest))
     return [
         Table("Demo models of Larkmoor Honey Cooperative", ["name", "question"], first),
-        Table("Gallery: models to start your own from", ["name", "question"], gallery),
+        Table("Gallery: models to start your own from", ["name", "question"], more),
     ]

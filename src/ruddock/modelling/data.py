@@ -451,7 +451,7 @@ def missing(cells: Cells, absent: Positions, what: str) -> DataError:
     more = f" and {count - 8:,} more" if count > 8 else ""
     return DataError(
         f"{what} {'is' if count == 1 else 'are'} needed and not given: {listed(texts[:8])}{more}. "
-        "Give the number, or say data(..., fill=0) if absent means a value"
+        "Give the number; if absent means a value, say data(..., fill=0), in a text file: else 0"
     )
 
 

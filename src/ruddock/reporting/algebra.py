@@ -11,7 +11,7 @@ from ruddock.tables import number, plural
 
 FAMILY = 4  # members shown of a family
 TERMS = 8  # terms shown of a row
-WIDTH = 118
+WIDTH = 108
 
 
 def algebra(formulation: Formulation, name: str | None = None) -> str:

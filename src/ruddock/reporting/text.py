@@ -16,12 +16,12 @@ from ruddock.tables import Table, amount, capped, number, plural
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from ruddock.modelling.axis import Axis
     from ruddock.modelling.decisions import Decisions
     from ruddock.modelling.plan import Explanation, Plan
     from ruddock.problem import Floats
 
 MOST_ROWS = 40
-MOST_ACROSS = 9  # labels side by side in a two-way table
 WIDTH = 110
 STOPPED_BY = {
     "time": "the time limit",
@@ -53,7 +53,7 @@ def print_parts(console: Console, parts: Sequence[str | Table]) -> None:
             console.print()
         if part.title:
             console.print(part.title, markup=False, highlight=False, style="bold")
-        console.print(part.to_rich())
+        console.print(part.to_rich(console.width))
         if part.below:
             console.print(part.below, markup=False, highlight=False)
 
@@ -169,20 +169,28 @@ def _used(plan: Plan) -> list[Table]:
         own = slice(start, start + len(family))
         if family.name in plan.formulation.helpers:
             continue
-        if len(family.axes) == 2 and used[own].any() and len(family.axes[1]) <= MOST_ACROSS:
-            wide.append(_two_way(family, x[own]))
-        else:
+        table = _two_way(family, x[own]) if len(family.axes) == 2 and used[own].any() else None
+        if table is None:
             rest[own] = used[own]
+        else:
+            wide.append(table)
     tables = [_list_of(plan, np.flatnonzero(rest))] if rest.any() or not wide else []
     tables += wide
     return [replace(tables[0], title=f"{title}\n{tables[0].title}".rstrip()), *tables[1:]]
 
 
-def _two_way(family: Decisions, values: Floats) -> Table:
-    """Return the rows that are used: the last axis across; blank where there is no such decision."""
-    down, across = family.axes
-    grid = np.full((len(down), len(across)), np.nan)
+def _two_way(family: Decisions, values: Floats) -> Table | None:
+    """Return the rows that are used, the last axis across, or the first one where only that fits; None if neither does.
+
+    Blank where there is no such decision.
+    """
+    grid = np.full([len(axis) for axis in family.axes], np.nan)
     grid[family.cells.codes[0], family.cells.codes[1]] = values
+    down, across = family.axes
+    if not _fits(down, across, values):
+        down, across, grid = across, down, grid.T
+        if not _fits(down, across, values):
+            return None
     used = np.flatnonzero((np.abs(np.nan_to_num(grid)) > 1e-9).any(axis=1))
     shown, more = capped(used.tolist(), MOST_ROWS)
     unit = f" ({family.unit})" if family.unit else ""
@@ -193,6 +201,15 @@ def _two_way(family: Decisions, values: Floats) -> Table:
         notes.append("Blank: there is no such decision.")
     headings = [f"{down.name} \\ {across.name}", *(f">{text}" for text in across.texts)]
     return Table(f"{family.name}{unit}", headings, rows, note=" ".join(notes), more=more)
+
+
+def _fits(down: Axis, across: Axis, values: Floats) -> bool:
+    """Tell whether a two-way table stays within the width, each column as wide as its label or the longest number."""
+    if 3 * len(across) > WIDTH:
+        return False
+    longest = max(map(len, map(number, np.unique(values).tolist())))
+    first = max(map(len, (*down.texts, f"{down.name} \\ {across.name}")))
+    return first + sum(3 + max(longest, len(text)) for text in across.texts) <= WIDTH
 
 
 def _list_of(plan: Plan, which: np.ndarray) -> Table:

@@ -48,6 +48,7 @@ LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility ca
 NO_LIMIT = 2**62
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
 SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
+NOISE = 1e-13  # what rounding leaves of a value, relative to the largest
 STUCK = 5  # what a kernel returns then
 
 
@@ -404,7 +405,11 @@ class LinearSolver:
         n = self.problem.n
         x = self._x[:n] * self._columns
         code = self._code[:n]
-        x = np.where(code == AT_LOWER, self.lower, np.where(code == AT_UPPER, self.upper, x))
+        lower, upper = code == AT_LOWER, code == AT_UPPER
+        if not self._quick:  # basic values that miss a bound by rounding alone are told as the bound
+            noise = min(NOISE * max(1.0, np.abs(self._x).max(initial=0.0)), TOLERANCE / 10) * self._columns
+            lower, upper = lower | (np.abs(x - self.lower) <= noise), upper | (np.abs(x - self.upper) <= noise)
+        x = np.where(lower, self.lower, np.where(upper, self.upper, x))
         return x, self.problem.activity(x)
 
     def _finish(self) -> Outcome | None:

@@ -262,18 +262,21 @@ class _Reader:
         return self.folder / tables.plain(found["file"])
 
     def data(self, entry: Entry) -> None:
-        """Read ``name[axes] (unit) : numbers``, ``: from file`` or ``= expression``."""
+        """Read ``name[axes] (unit) : numbers [else number]``, ``: from file`` or ``= expression``."""
         head = self.head(entry)
         self.new_name(entry, head)
         sign, at = self.rest(entry, head, ":=")
         axes = self.axes_of(head)
+        text, fill = entry.text[at:], None
+        if sign == ":":
+            text, fill = tables.without_else(text)
         if head.name in self.replace:
             held, told = tables.from_file(Path(self.replace[head.name]), None, None, head.name, axes, head.unit)
             self.model.notes.append(f"{told} (replaced for this run)")
         elif sign == "=":
             held = self.computed(entry, at, head, axes)
         else:
-            found = tables.FROM.match(entry.text[at:].strip())
+            found = tables.FROM.match(text.strip())
             if found:
                 if not axes:
                     raise self.source.error("data from a table has axes; a single number is typed", entry, at)
@@ -281,11 +284,13 @@ class _Reader:
                 held, told = tables.from_file(self.file(found), sheet, column, head.name, axes, head.unit)
                 self.model.notes.append(told)
             else:
-                at += len(entry.text[at:]) - len(entry.text[at:].lstrip())
+                at += len(text) - len(text.lstrip())
                 try:
-                    held = tables.inline(entry.text[at:], axes, head.unit)
+                    held = tables.inline(text.lstrip(), axes, head.unit)
                 except tables.SlipError as slip:
                     raise self.source.error(str(slip), entry, at + slip.offset) from None
+        if fill is not None:
+            held = Data(held.cells, held.values, held.unit, fill)
         self.names.data[head.name] = self.changed(head.name, held)
 
     def changed(self, name: str, held: Data) -> Data:
@@ -295,7 +300,8 @@ class _Reader:
                 continue
             own = change.members(name, held.cells)
             if not own.any():
-                raise ModelError(f"{change}: {name} holds no number there")
+                names = [f"{name}[{text}]" for text in held.cells.texts()]
+                raise ModelError(f"{change}: {name} holds no number there; {known(change.target, names)}")
             values = held.values.copy()
             values[own] = change.applied(values[own])
             held = Data(held.cells, values, held.unit, held.fill)

@@ -16,6 +16,7 @@ from ruddock.modelling.data import Data, data
 
 TOKEN = re.compile(r'"[^"]*"|[^\s,]+')
 ABSENT = (".", "-")
+ELSE = re.compile(r"[\s,]else\s+([-−–+]?(?:(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?|inf))\s*\Z")
 FROM = re.compile(
     r'from\s+(?P<file>"[^"]+"|\S+)(\s+sheet\s+(?P<sheet>"[^"]+"|\S+))?(\s+column\s+(?P<column>"[^"]+"|\S+))?\s*\Z'
 )
@@ -43,6 +44,12 @@ def number(text: str, offset: int) -> float:
     if value != value:
         raise SlipError("NaN is not a number to calculate with", offset)
     return value
+
+
+def without_else(text: str) -> tuple[str, float | None]:
+    """Return the numbers of an entry without a closing ``else NUMBER``, and that number: what absent ones are."""
+    found = ELSE.search(text)
+    return (text[: found.start()], number(found[1], 0)) if found else (text, None)
 
 
 def inline(text: str, axes: tuple[Axis, ...], unit: str | None) -> Data:
