@@ -245,17 +245,19 @@ def _solve_and_show(
             give=_given(how.give),
             start=start,
         )
-    if how.report is not None:
-        plan.report(how.report, question=question)
-    if how.json_path is not None:
-        _write_json(how.json_path, plan_document(plan))
+    parts, found = plan_parts(plan), None
     if diagnosed and plan.status == "infeasible":
         from ruddock.insight.diagnosis import diagnose_plan
         from ruddock.reporting.diagnosis import diagnosis_parts
 
-        parts = diagnosis_parts(diagnose_plan(plan))
-    else:
-        parts = plan_parts(plan)
+        found = diagnose_plan(plan)
+        parts = diagnosis_parts(found)
+    if how.report is not None:
+        from ruddock.reporting.report import write_report
+
+        write_report(plan, how.report, question, found)
+    if how.json_path is not None:
+        _write_json(how.json_path, plan_document(plan))
     parts = parts + (effort_parts(plan) if how.effort else [])
     show(parts, sys.stderr if how.json_path == "-" else None)
     return plan

@@ -21,6 +21,7 @@ from ruddock.tables import Table, capped, plain, plural
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from ruddock.insight.diagnosis import Diagnosis
     from ruddock.insight.sensitivity import Sensitivity
     from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.plan import Plan
@@ -52,7 +53,9 @@ class Report:
     ranges: Sensitivity | None
 
 
-def write_report(plan: Plan, path: str | Path, question: str | None = None) -> None:
+def write_report(
+    plan: Plan, path: str | Path, question: str | None = None, diagnosis: Diagnosis | None = None
+) -> None:
     """Write a plan as a document, in the form that the ending says; see `Plan.report`."""
     target = Path(path)
     form = target.suffix.lower()
@@ -65,7 +68,7 @@ def write_report(plan: Plan, path: str | Path, question: str | None = None) -> N
 
         write_text(target, json.dumps(plan_document(plan), indent=2, ensure_ascii=False, allow_nan=False) + "\n")
         return
-    report = report_of(plan, question)
+    report = report_of(plan, question, diagnosis)
     if form == ".html":
         from ruddock.reporting.page import page
 
@@ -78,7 +81,7 @@ def write_report(plan: Plan, path: str | Path, question: str | None = None) -> N
         write_workbook(report, target)
 
 
-def report_of(plan: Plan, question: str | None = None) -> Report:
+def report_of(plan: Plan, question: str | None = None, diagnosis: Diagnosis | None = None) -> Report:
     """Collect what is to be said of a plan."""
     formulation = plan.formulation
     asked = [question] if question else []
@@ -89,7 +92,7 @@ def report_of(plan: Plan, question: str | None = None) -> Report:
         if ranges is not None:
             sections.append(_how_far(ranges))
     else:
-        sections.append(_reasons(plan))
+        sections.append(_reasons(diagnosis or diagnose_plan(plan, time_limit=DIAGNOSIS_SECONDS)))
     findings = _findings(plan)
     if findings is not None:
         sections.append(findings)
@@ -141,9 +144,8 @@ def _how_far(ranges: Sensitivity) -> Section:
     return Section("How far this holds", parts, lambda ax: ranges_figure(ranges, ax), height=1.2 + 0.55 * drawn)
 
 
-def _reasons(plan: Plan) -> Section:
+def _reasons(found: Diagnosis) -> Section:
     """Return why there is no plan."""
-    found = diagnose_plan(plan, time_limit=DIAGNOSIS_SECONDS)
     return Section("Why there is no plan", diagnosis_parts(found)[1:])
 
 

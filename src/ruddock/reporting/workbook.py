@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 WIDEST, NARROWEST = 60, 9
 LONGEST_NAME = 31  # of a sheet
 MOST_CELLS = 1_000_000  # of one two-way table
+MOST_LISTED = 20_000  # decisions up to which those that are 0 have a row as well
+LAST_ROW = 1_048_576  # of a sheet
 FORMAT = "#,##0.####"
 # what no XML can hold
 FORBIDDEN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f]")
@@ -32,6 +34,8 @@ FORBIDDEN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f]")
 
 def write_workbook(report: Report, path: Path) -> None:
     """Write a report as a workbook; nothing is left half-written.
+
+    The sheets hold every number of the plan; of more than 20,000 decisions those that are not 0.
 
     Raises
     ------
@@ -49,8 +53,11 @@ def write_workbook(report: Report, path: Path) -> None:
                 head = f"{table.index.name} \\ {table.columns.name}"
                 lines = ([label, *row] for label, row in zip(table.index, table.to_numpy(float).tolist(), strict=True))
                 _sheet(book, family.name, [head, *table.columns], lines)
-        for name, frame in (("Decisions", plan.decisions()), ("Constraints", plan.constraints())):
-            _sheet(book, name, [name.lower()[:-1], *frame.columns], frame.itertuples(name=None))
+        all_of_them = len(plan.values) <= MOST_LISTED
+        decisions = plan.decisions(nonzero=not all_of_them)
+        title = "Decisions" if all_of_them else "Decisions not 0"
+        for name, frame in ((title, decisions), ("Constraints", plan.constraints())):
+            _sheet(book, name, [name.split()[0].lower()[:-1], *frame.columns], frame.itertuples(name=None))
     if report.ranges is not None:
         for name, frame in (("Limit ranges", report.ranges.limits), ("Coefficient ranges", report.ranges.coefficients)):
             if len(frame):
@@ -130,7 +137,12 @@ def _sheet(book: Workbook, name: str, headings: Sequence[Any], rows: Iterable[Se
     for k, heading in enumerate(headings, 1):
         _put(sheet.cell(1, k), str(heading)).font = Font(bold=True)
     for at, row in enumerate(rows, 2):
+        if at == LAST_ROW:
+            _put(sheet.cell(at, 1), "... and more than a sheet can hold; a report as .json holds all")
+            break
         for k, value in enumerate(row, 1):
+            if value is None or value == "" or value != value:  # no cell at all: they make up half of a long sheet
+                continue
             cell = _put(sheet.cell(at, k), value)
             shown = number(value) if isinstance(value, float) else str(value)
             widths[k - 1] = max(widths[k - 1], len(shown))
@@ -144,8 +156,6 @@ def _sheet(book: Workbook, name: str, headings: Sequence[Any], rows: Iterable[Se
 
 def _put(cell: Any, value: Any) -> Cell:
     """Give a cell a value; text stays text, whatever it begins with."""
-    if value is None or (isinstance(value, float) and np.isnan(value)):
-        return cell
     if isinstance(value, (bool, np.bool_)):
         cell.value = "yes" if value else "no"
     elif isinstance(value, (int, float, np.integer, np.floating)):
