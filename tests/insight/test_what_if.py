@@ -89,6 +89,43 @@ def test_a_change_gives_the_plan_of_the_model_written_with_it(haulage: rk.Model,
     assert found.breakdown()["difference"].sum() == pytest.approx(found.difference)
 
 
+def random_model(seed: int, changed: bool) -> rk.Model:
+    """Return a linear model; changed, it has other bounds, some of them infinite, another decision, more or fewer rows."""
+    rng = np.random.default_rng(seed)
+    size, rows = rng.integers(2, 9), rng.integers(1, 7)
+    good = rk.Axis("good", range(size))
+    lower = rng.integers(-3, 1, size).astype(float)
+    upper = lower + rng.integers(1, 9, size)
+    if changed:
+        lower[rng.random(size) < 0.4], upper[rng.random(size) < 0.4] = -np.inf, np.inf
+    model = rk.Model("Goods")
+    make = model.decide("make", good, lower=rk.data(lower, good), upper=rk.data(upper, good))
+    more = 0.0 if not changed else model.decide("more", lower=None, upper=5)
+    for row in range(rows + 2 * changed):
+        if not changed or rng.random() < 0.8:
+            use = (rk.data(rng.integers(-3, 5, size).astype(float), good) * make).sum() + more
+            limit = float(rng.integers(0, 12))
+            model.require(f"row_{row}", use <= limit if rng.random() < 0.7 else use >= -limit)
+    model.minimize("cost", (rk.data(rng.integers(-5, 6, size).astype(float), good) * make).sum() + more)
+    return model
+
+
+def test_a_linear_model_starts_from_any_plan_like_it_and_comes_to_the_same() -> None:
+    statuses = set()
+    for seed in range(120):
+        plan = random_model(seed, changed=False).solve()
+        if not plan.found:
+            continue
+        for model in (random_model(seed, changed=False), random_model(seed + seed % 2, changed=True)):
+            afresh, near = model.solve(), model.solve(start=plan)
+            assert near.status == afresh.status
+            assert not near.found or near.objective == pytest.approx(afresh.objective, abs=1e-9)
+            statuses.add(near.status)
+    assert statuses == {"optimal", "unbounded", "infeasible"}
+    assert packing().solve(start=packing().solve()).effort.iterations == 0
+    assert packing().what_if(["wax+=1"], method="primal").changed.effort.iterations == 0
+
+
 def test_prices_predict_exactly_within_their_ranges_and_say_so_beyond() -> None:
     within = packing().what_if(["extraction=700", "wax+=20"])
     assert within.predicted == pytest.approx(within.changed.objective)

@@ -135,7 +135,8 @@ def what_if(model: Model, changes: Mapping[str, float | str] | Iterable[str], **
     made = parse_changes(changes)
     formulation = changed_formulation(model, made)
     base = model.solve(**solve)
-    changed = solve_model(formulation, **solve)
+    near = {"start": base} if base.found else {}
+    changed = solve_model(formulation, **{**near, **solve})
     predicted = share = None
     if base.status == "optimal" and base.outcome.y is not None and len(base.formulation.objectives) == 1:
         predicted, share = _prediction(base, formulation.problem(formulation.objectives[0]))

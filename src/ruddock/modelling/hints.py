@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+import pandas as pd
 
-from ruddock.engine.outcome import FEASIBILITY, LazyRow, Options
+from ruddock.engine.outcome import AT_LOWER, BASIC, FEASIBILITY, Basis, LazyRow, Options
 from ruddock.errors import ModelError, known
 from ruddock.modelling.decisions import members_of
 from ruddock.modelling.expression import Relation
@@ -30,12 +31,11 @@ class Hints:
 
     def added_to(self, options: Options, formulation: Formulation) -> Options:
         """Return the options with these hints, by column."""
-        start = None
-        if self.start is not None:
-            given = self.start
-            if isinstance(given, Plan):
-                given = given.decisions()["value"]
-            start = given_values(formulation, given)
+        start, basis = None, None
+        if isinstance(self.start, Plan):
+            start, basis = _by_name(formulation, self.start)
+        elif self.start is not None:
+            start = given_values(formulation, self.start)
         priorities = None
         if self.priorities is not None:
             names = formulation.decision_names
@@ -49,7 +49,24 @@ class Hints:
                     )
                 priorities[own] = float(value)
         lazy = None if self.lazy is None else LazyCheck(formulation, self.lazy)
-        return replace(options, start=start, priorities=priorities, lazy=lazy, cores=self.cores)
+        return replace(options, start=start, basis=basis, priorities=priorities, lazy=lazy, cores=self.cores)
+
+
+def _by_name(formulation: Formulation, plan: Plan) -> tuple[Floats, Basis | None]:
+    """Return values and basis of a plan, of this formulation or one like it; NaN and no basis where it says nothing."""
+    old, basis = plan.formulation, plan.outcome.basis
+    columns, rows = formulation.decision_names, formulation.constraint_names
+    if columns == old.decision_names and rows == old.constraint_names:
+        return plan.values, basis
+    place = pd.Index(old.decision_names).get_indexer(pd.Index(columns))
+    x = np.where(place >= 0, plan.values[place], np.nan)
+    if basis is None:
+        return x, None
+    row_place = pd.Index(old.constraint_names).get_indexer(pd.Index(rows))
+    # a new row holds itself, a new column rests at a bound; what is left over or lacking the solver sees to
+    codes = np.where(place >= 0, basis.columns[place], AT_LOWER)
+    row_codes = np.where(row_place >= 0, basis.rows[row_place], BASIC)
+    return x, Basis(codes, row_codes)
 
 
 class LazyCheck:

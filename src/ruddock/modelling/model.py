@@ -372,7 +372,8 @@ class Model:
             Write what happens to this file, a line of JSON for each event.
         start : plan, values by name, or a CSV file or workbook of them, optional
             Where a search with whole numbers starts from. A part of the decisions will do; what is no plan is
-            repaired where that is quickly possible.
+            repaired where that is quickly possible. A linear model starts from the corner of a plan: quick after a
+            small change, and ending near it.
         priorities : dict of name to number, optional
             Decisions, families or members, that a search branches on first: the highest first.
         lazy : callable, optional
@@ -392,21 +393,25 @@ class Model:
         Plan
             Its ``status`` says ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``.
         """
-        from ruddock.engine.outcome import Options
-        from ruddock.modelling.hints import Hints
         from ruddock.modelling.solve import solve_model
 
         plan = solve_model(
             self.formulation(),
-            time_limit,
-            gap,
-            node_limit,
-            iteration_limit,
-            on_progress,
-            Options(method, presolve, exact),
-            log,
-            Hints(start, priorities, lazy, memory_limit, cores),
-            give,
+            time_limit=time_limit,
+            gap=gap,
+            node_limit=node_limit,
+            iteration_limit=iteration_limit,
+            on_progress=on_progress,
+            method=method,
+            presolve=presolve,
+            exact=exact,
+            log=log,
+            give=give,
+            start=start,
+            priorities=priorities,
+            lazy=lazy,
+            memory_limit=memory_limit,
+            cores=cores,
         )
         plan.model = self
         return plan
@@ -431,6 +436,8 @@ class Model:
 
     def what_if(self, changes: Mapping[str, float | str] | Iterable[str], **solve: Any) -> WhatIf:
         """Solve the model as it is and with some changes, and set the two side by side.
+
+        The changed model starts from the plan as it is, so that of equally good plans a near one is found.
 
         Parameters
         ----------

@@ -24,30 +24,33 @@ METHODS: tuple[str, ...] = get_args(Method)
 
 def solve_model(
     formulation: Formulation,
+    *,
     time_limit: float | None = None,
     gap: float = 0.0,
     node_limit: int | None = None,
     iteration_limit: int | None = None,
     on_progress: Callable[[Progress], None] | None = None,
-    options: Options | None = None,
+    method: Method = "auto",
+    presolve: bool = True,
+    exact: bool = False,
     log: str | Path | None = None,
-    hints: Hints | None = None,
     give: Mapping[str, float | str] | None = None,
+    **hints: Any,
 ) -> Plan:
-    """Solve a formulation for its objectives in their order; see `Model.solve`."""
-    if options is not None and options.method not in METHODS:
-        raise ModelError(f"method is one of {', '.join(METHODS)}, not {options.method!r}")
+    """Solve a formulation for its objectives in their order; see `Model.solve`. ``hints`` are those of `Hints`."""
+    if method not in METHODS:
+        raise ModelError(f"method is one of {', '.join(METHODS)}, not {method!r}")
     for name, value in (("time_limit", time_limit), ("gap", gap), ("node_limit", node_limit)):
         if value is not None and not value >= 0:
             raise ModelError(f"{name} must be 0 or more, not {value!r}")
-    if options is not None and options.exact and any(family.marks.any() for family in formulation.decisions):
+    if exact and any(family.marks.any() for family in formulation.decisions):
         warnings.warn(
             "exact=True checks linear models; this one has whole-number or semicontinuous decisions and is not checked",
             RuddockWarning,
             stacklevel=3,
         )
-    hints = hints or Hints()
-    options = hints.added_to(options or Options(), formulation)
+    told = Hints(**hints)
+    options = told.added_to(Options(method, presolve, exact), formulation)
     gives = parse_give(formulation, give)
     objectives: list[Objective | None] = list(formulation.objectives) or [None]
     with interruptible() as interrupted, _logged(log) as on_event:
@@ -56,7 +59,7 @@ def solve_model(
             iterations=float("inf") if iteration_limit is None else iteration_limit,
             nodes=float("inf") if node_limit is None else node_limit,
             gap=gap,
-            memory=float("inf") if hints.memory_limit is None else hints.memory_limit * 1e6,
+            memory=float("inf") if told.memory_limit is None else told.memory_limit * 1e6,
             interrupted=interrupted,
             on_event=on_event,
         )

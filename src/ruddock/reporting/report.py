@@ -53,9 +53,7 @@ class Report:
     ranges: Sensitivity | None
 
 
-def write_report(
-    plan: Plan, path: str | Path, question: str | None = None, diagnosis: Diagnosis | None = None
-) -> None:
+def write_report(plan: Plan, path: str | Path, question: str | None = None, diagnosis: Diagnosis | None = None) -> None:
     """Write a plan as a document, in the form that the ending says; see `Plan.report`."""
     target = Path(path)
     form = target.suffix.lower()
