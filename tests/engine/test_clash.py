@@ -105,7 +105,7 @@ def by_presolve_alone(problem: Problem) -> bool:
 
 FAMILIES = {
     "circles": [rounds(seed) for seed in range(50)],
-    "whole circles": [rounds(seed, whole=True) for seed in range(24)],
+    "whole circles": [rounds(seed, whole=True) for seed in range(10)],
     "whole": [whole_problem(seed) for seed in range(20)],
     "bounds": [through_bounds(seed) for seed in range(10)],
     "random": [
@@ -139,8 +139,8 @@ def test_clashes_are_irreducible() -> None:
     assert count["problems"] >= 150
     assert count["of six or more"] >= count["problems"] / 3
     assert count["beyond presolve"] >= count["problems"] / 2
-    assert count["whole"] >= 30
-    assert count["several"] >= 30
+    assert count["whole"] >= 25
+    assert count["several"] >= 25
 
 
 def test_disjoint_clashes_and_crossed_bounds_are_all_found() -> None:

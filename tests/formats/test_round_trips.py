@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 import pytest
 from click.testing import CliRunner
+from openpyxl import load_workbook
 from scipy import sparse
 
 import ruddock as rk
@@ -47,6 +48,19 @@ def test_random_models_come_back_the_same(tmp_path: Path, form: str, seed: int) 
     if form in ("csv", "xlsx"):
         again, problem = by_sides(again), by_sides(problem)
     same(again, problem)
+
+
+def test_names_in_a_workbook_are_no_formulas(tmp_path: Path) -> None:
+    text = "NAME evil\nROWS\n N goal\n L =1+1\nCOLUMNS\n =2+2 goal 1 =1+1 1\n @x =1+1 3\nRHS\n RHS =1+1 4\nENDATA\n"
+    (tmp_path / "evil.mps").write_text(text)
+    model = rk.read(tmp_path / "evil.mps")
+    model.write(tmp_path / "evil.xlsx")
+    sheet = load_workbook(tmp_path / "evil.xlsx")["model"]
+    assert not any(cell.data_type == "f" for row in sheet.iter_rows() for cell in row)
+    again = rk.read(tmp_path / "evil.xlsx")
+    assert again.formulation().decision_names == model.formulation().decision_names == ["=2+2", "@x"]
+    assert again.formulation().constraint_names == ["=1+1"]
+    same(again.problem(), model.problem())
 
 
 def by_sides(problem: Problem) -> Problem:

@@ -64,6 +64,18 @@ def test_each_scenario_is_what_solving_the_changed_model_gives(study: tuple[pd.D
             assert "clash" in result.note
 
 
+def test_a_workbook_of_scenarios_is_read_as_the_same_in_a_file(tmp_path: Path) -> None:
+    model = demos.build("packing-week")
+    rows = [("longer", 700, None, None), ("scarce wax", None, 120, None), ("no hampers", None, "*0.5", 0)]
+    table = pd.DataFrame(rows, columns=["scenario", "extraction", "wax", "hampers.upper"])
+    table.to_csv(tmp_path / "weeks.csv", index=False)
+    table.to_excel(tmp_path / "weeks.xlsx", index=False, engine="openpyxl")
+    found = model.scenarios(tmp_path / "weeks.xlsx")
+    assert_same(found, model.scenarios(tmp_path / "weeks.csv"))
+    assert found.table["objective"].iloc[0] == pytest.approx(model.what_if({"extraction": 700}).changed.objective)
+    assert list(found.table.index) == ["longer", "scarce wax", "no hampers"]
+
+
 @pytest.mark.parametrize("way", ["pool", "threads", "dask"])
 def test_every_executor_gives_the_same_table(way: str, study: tuple[pd.DataFrame, module.Scenarios]) -> None:
     table, found = study

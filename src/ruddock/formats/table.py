@@ -220,8 +220,12 @@ def write_table(model: Model, path: Path) -> None:
     if path.suffix.lower() == ".csv":
         write_text(path, frame.to_csv(index_label="row"))
         return
-    with written_whole(path, ".xlsx") as temporary:
-        frame.to_excel(temporary, index_label="row", sheet_name="model", freeze_panes=(1, 1))
+    # pandas takes whatever package it finds, and some make a formula of the relation =
+    with written_whole(path, ".xlsx") as temporary, pd.ExcelWriter(temporary, engine="openpyxl") as writer:
+        frame.to_excel(writer, index_label="row", sheet_name="model", freeze_panes=(1, 1))
+        sheet = writer.sheets["model"]
+        for cell in (*sheet[1], *sheet["A"]):
+            cell.data_type = "s"  # names stay text, whatever they begin with
 
 
 def to_frame(model: Model, path: str = "table") -> pd.DataFrame:
