@@ -113,6 +113,17 @@ def test_the_printed_plan_says_what_matters() -> None:
     haulage = str(demos.build("spring-haulage").solve())
     assert "apiary \\ market" in haulage
     assert "Nothing at Fell, Mere" in haulage
+    stock = str(demos.build("stock").solve()).splitlines()
+    assert "month   bottle (case)   keep (case)" in stock  # what shares an axis stands side by side
+    assert "Jul               380             0" in stock
+    weeks, crews = rk.Axis("week", range(1, 53)), rk.Axis("crew", ["Ada's", "Ben's"])
+    model = rk.Model("Weeks")
+    work = model.decide("work", crews, weeks, upper=2)
+    model.maximize("hours", work.sum())
+    turned = str(model.solve()).splitlines()
+    assert "week \\ crew   Ada's   Ben's" in turned  # what is too wide across is turned
+    assert "40                2       2" in turned
+    assert "... and 12 more" in turned
 
 
 def test_notebooks_get_escaped_html() -> None:

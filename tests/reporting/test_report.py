@@ -72,6 +72,25 @@ def test_every_demo_is_reported_in_every_form(name: str, form: str, tmp_path: Pa
     assert value in told
 
 
+@pytest.mark.parametrize(
+    ("name", "drawn"),
+    [
+        ("two-products", "all plans"),
+        ("tariff", "when work is on"),
+        ("stock", "bottle (case)"),
+        ("storm-week", "cannot all hold"),
+        ("crews", None),
+    ],
+)
+def test_a_page_draws_what_a_figure_says_better(name: str, drawn: str | None, tmp_path: Path) -> None:
+    path = tmp_path / "plan.html"
+    demos.build(name).solve().report(path)
+    section = "Why there is no plan" if name == "storm-week" else "What to do"
+    part = path.read_text().split(f">{section}</h2>")[1].split("<h2")[0]
+    assert ("<svg" in part) == (drawn is not None)
+    assert drawn is None or drawn in part
+
+
 def test_a_page_needs_nothing_from_elsewhere_and_runs_nothing(tmp_path: Path) -> None:
     path = tmp_path / "plan.html"
     evil_model().solve().report(path, question=EVIL)

@@ -53,6 +53,7 @@ class SolveOptions:
     cores: int
     give: tuple[str, ...]
     report: Path | None
+    question: str | None
     json_path: str | None
     method: str
     no_presolve: bool
@@ -96,6 +97,7 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 metavar="FILE",
                 help="Write the plan as a document (.html, .xlsx, .md, .json).",
             ),
+            click.option("--question", metavar="TEXT", help="What was asked, at the top of the report."),
             click.option(
                 "--method",
                 type=click.Choice(["auto", "dual", "primal", "interior"]),
@@ -213,7 +215,8 @@ def demo(name: str | None, copy: Path | None, how: SolveOptions) -> None:
     built = demos.build(name)
     told = sys.stderr if how.json_path == "-" else None
     console(told).print(demos.question(name), highlight=False)
-    if not _solve_and_show(built, how, diagnosed=True, question=demos.question(name)).found:
+    how = dataclasses.replace(how, question=how.question or demos.question(name))
+    if not _solve_and_show(built, how, diagnosed=True).found:
         raise click.exceptions.Exit(1)
 
 
@@ -223,7 +226,6 @@ def _solve_and_show(
     *,
     start: Path | None = None,
     diagnosed: bool = False,
-    question: str | None = None,
 ) -> Plan:
     """Solve, write what is asked for, and show the plan; where there is none, and it is asked for, why."""
     from ruddock.cli.show import show, show_progress
@@ -255,7 +257,7 @@ def _solve_and_show(
     if how.report is not None:
         from ruddock.reporting.report import write_report
 
-        write_report(plan, how.report, question, found)
+        write_report(plan, how.report, how.question, found)
     if how.json_path is not None:
         _write_json(how.json_path, plan_document(plan))
     parts = parts + (effort_parts(plan) if how.effort else [])

@@ -12,9 +12,11 @@ from ruddock.formats.files import write_text
 from ruddock.insight.checks import check_model
 from ruddock.insight.diagnosis import diagnose_plan
 from ruddock.reporting import text
+from ruddock.reporting.choice import figure_for
 from ruddock.reporting.diagnosis import diagnosis_parts
 from ruddock.reporting.effort import effort_parts
 from ruddock.reporting.figures import MOST_RANGES, history_figure, priced, ranges_figure
+from ruddock.reporting.pictures import clash_figure
 from ruddock.reporting.sensitivity import sensitivity_parts
 from ruddock.tables import Table, capped, plain, plural
 
@@ -29,6 +31,7 @@ if TYPE_CHECKING:
 FORMS = (".html", ".xlsx", ".md", ".json")
 MOST_RANGED = 600  # constraints and decisions up to which ranges are worked out
 DIAGNOSIS_SECONDS = 60.0
+MOST_DRAWN = 20  # members of a clash up to which it is drawn
 DRAWN_SECONDS = 1.0  # of a search, from which on its course is drawn
 
 
@@ -122,7 +125,8 @@ def _answer(plan: Plan) -> list[Section]:
     """Return the answer, the decisions and the limits that bind, from what is told of a plan."""
     first, used, binding = text.plan_sections(plan)
     sections = [Section("The answer", first)] if first else []
-    sections.append(Section("What to do", used))
+    drawn = figure_for(plan)
+    sections.append(Section("What to do", used, *(drawn or ())))
     if binding:
         sections.append(Section("What holds it back", binding))
     return sections
@@ -144,7 +148,11 @@ def _how_far(ranges: Sensitivity) -> Section:
 
 def _reasons(found: Diagnosis) -> Section:
     """Return why there is no plan."""
-    return Section("Why there is no plan", diagnosis_parts(found)[1:])
+    drawn = (
+        (lambda ax: clash_figure(found, ax)) if found.clashes and len(found.clashes[0].reasons) <= MOST_DRAWN else None
+    )
+    height = 1.5 + 0.45 * len(found.clashes[0].reasons) if found.clashes else 0.0
+    return Section("Why there is no plan", diagnosis_parts(found)[1:], drawn, height)
 
 
 def _findings(plan: Plan) -> Section | None:

@@ -152,31 +152,57 @@ def _quantities(plan: Plan) -> Table | None:
 
 
 def _used(plan: Plan) -> list[Table]:
-    """Return the decisions that are used: families on two axes as two-way tables, all others in a list."""
-    x = plan.values
+    """Return what is used: families on two axes, and those that share one, as tables; the rest in a list."""
+    x, formulation = plan.values, plan.formulation
     used = np.abs(x) > 1e-9
-    asked = np.concatenate(
-        [np.full(len(f), f.name not in plan.formulation.helpers) for f in plan.formulation.decisions]
-    )
+    own = [family for family in formulation.decisions if family.name not in formulation.helpers]
+    places = {family.name: slice(at := formulation.starts[family.name], at + len(family)) for family in own}
+    asked = np.zeros(len(x), dtype=bool)
+    for place in places.values():
+        asked[place] = True
     title = f"Decisions used: {int(used[asked].sum()):,} of {int(asked.sum()):,}, the others are 0"
     if used[asked].all():
         title = f"Decisions: all {int(asked.sum()):,} are used"
     if not asked.all():
         title += f" (beside {plural(int((~asked).sum()), 'decision')} that rules made for themselves)"
-    wide, rest = [], np.zeros(len(x), dtype=bool)
-    for family in plan.formulation.decisions:
-        start = plan.formulation.starts[family.name]
-        own = slice(start, start + len(family))
-        if family.name in plan.formulation.helpers:
-            continue
-        table = _two_way(family, x[own]) if len(family.axes) == 2 and used[own].any() else None
-        if table is None:
-            rest[own] = used[own]
-        else:
+    wide, rest = [], used & asked
+    for together in _same_axis(own):
+        values = [x[places[family.name]] for family in together]
+        table = _two_way(together[0], values[0]) if len(together) == 1 else _side_by_side(together, values)
+        if table is not None and any(used[places[family.name]].any() for family in together):
             wide.append(table)
+            for family in together:
+                rest[places[family.name]] = False
     tables = [_list_of(plan, np.flatnonzero(rest))] if rest.any() or not wide else []
     tables += wide
     return [replace(tables[0], title=f"{title}\n{tables[0].title}".rstrip()), *tables[1:]]
+
+
+def _same_axis(families: Sequence[Decisions]) -> list[list[Decisions]]:
+    """Return each family on two axes by itself, and families on the same one axis together where there are several."""
+    alone = [[family] for family in families if len(family.axes) == 2]
+    by_axis: dict[str, list[Decisions]] = {}
+    for family in families:
+        if len(family.axes) == 1:
+            by_axis.setdefault(family.axes[0].name, []).append(family)
+    return [*alone, *(group for group in by_axis.values() if len(group) > 1)]
+
+
+def _side_by_side(families: Sequence[Decisions], values: Sequence[Floats]) -> Table:
+    """Return the labels at which any of the families is used, a column for each family."""
+    axis = families[0].axes[0]
+    grid = np.full((len(axis), len(families)), np.nan)
+    at_bound: list[str] = []
+    for k, (family, x) in enumerate(zip(families, values, strict=True)):
+        grid[family.cells.codes[0], k] = x
+        if family.kind != "binary":
+            at_bound += [family.member(i) for i in np.flatnonzero((x == family.upper) & (np.abs(x) > 1e-9)).tolist()]
+    used = np.flatnonzero((np.abs(np.nan_to_num(grid)) > 1e-9).any(axis=1))
+    shown, more = capped(used.tolist(), MOST_ROWS)
+    rows = [(axis.texts[i], *("" if np.isnan(v) else number(v) for v in grid[i].tolist())) for i in shown]
+    heads = [f"{family.name} ({family.unit})" if family.unit else family.name for family in families]
+    note = f"At their upper bounds: {listed(at_bound)}." if at_bound else ""
+    return Table("", [axis.name, *(f">{head}" for head in heads)], rows, note=note, more=more)
 
 
 def _two_way(family: Decisions, values: Floats) -> Table | None:
