@@ -142,6 +142,22 @@ def test_prices_predict_exactly_within_their_ranges_and_say_so_beyond() -> None:
     assert costs.share is not None
 
 
+def test_quantities_are_compared_and_what_rules_made_for_themselves_is_not() -> None:
+    model = demos.build("tariff")
+    found = model.what_if(["fuse+=10"])
+    load = found.quantities()
+    for column, plan in (("base", found.base), ("changed", found.changed)):
+        assert load[column].tolist() == plan.quantities()["load"].tolist()
+    assert len(found.moved())
+    assert found.moved().index.str.startswith("work[").all()
+    assert found.binding().index.str.startswith(("fuse", "enough", "evening")).all()
+    text = str(found)
+    assert "load[16]      30 kW     17 kW" in text
+    study = model.scenarios(pd.DataFrame({"fuse": ["+10"]}))
+    assert study.decisions().columns.str.startswith("work[").all()
+    assert "together_" not in str(study)
+
+
 def test_a_change_without_plan_is_told(haulage: rk.Model) -> None:
     found = haulage.what_if(["need*=3"])
     assert found.changed.status == "infeasible"

@@ -49,9 +49,11 @@ class Alternatives:
 
     def table(self) -> pd.DataFrame:
         """Return the decisions that differ between the plans, a column per plan."""
-        names = self.plan.formulation.decision_names
+        formulation = self.plan.formulation
+        names = formulation.decision_names
         plans = {"best": self.plan, **{f"other {k}": other for k, other in enumerate(self.others, 1)}}
         frame = pd.DataFrame({name: plan.values for name, plan in plans.items()}, pd.Index(names, name="decision"))
+        frame = frame[formulation.written_columns]
         spread = frame.max(axis=1) - frame.min(axis=1)
         return frame[spread > DIFFERENT * frame.abs().max(axis=1).clip(lower=1.0)]
 

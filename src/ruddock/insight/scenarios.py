@@ -107,22 +107,24 @@ class Scenarios:
         moved : bool
             Only decisions that are not the same in all scenarios and the base.
         """
-        names = self.base.formulation.decision_names
+        formulation = self.base.formulation
+        names, written = formulation.decision_names, formulation.written_columns
         solved = self.solved
         values = np.array([result.values for result in solved]).reshape(len(solved), len(names))
         frame = pd.DataFrame(values, index=pd.Index([r.scenario for r in solved], name="scenario"), columns=names)
         if not moved or not len(frame):
-            return frame
+            return frame.loc[:, written]
         everything = np.vstack((values, self.base.values)) if self.base.found else values
         spread = np.ptp(everything, axis=0) > MOVED * np.maximum(1.0, np.abs(everything).max(axis=0))
-        return frame.loc[:, spread]
+        return frame.loc[:, spread & written]
 
     def binding(self) -> pd.DataFrame:
         """Return which limits bind: a row a scenario, a column a constraint that binds in some, True or False."""
         solved = self.solved
         held = [set(result.binding) for result in solved]
         some = set().union(*held)
-        names = [name for name in self.base.formulation.constraint_names if name in some]
+        told = zip(self.base.formulation.constraint_names, self.base.formulation.written_rows, strict=True)
+        names = [name for name, written in told if written and name in some]
         data = [[name in own for name in names] for own in held]
         return pd.DataFrame(data, index=pd.Index([r.scenario for r in solved], name="scenario"), columns=names)
 

@@ -119,7 +119,9 @@ def sweep(model: Model, name: str, start: float, stop: float, points: int = POIN
         dtype=float,
     )
     values = [outcome.x for _, outcome, _ in found]
-    decisions = pd.DataFrame(np.array(values), index=index, columns=formulation.decision_names) if values else None
+    decisions = pd.DataFrame(
+        np.array(values).reshape(len(values), problem.n), index=index, columns=formulation.decision_names, dtype=float
+    )
     return Sweep(
         limit,
         not problem.discrete,
@@ -127,7 +129,7 @@ def sweep(model: Model, name: str, start: float, stop: float, points: int = POIN
         goal.unit if goal else None,
         "maximize" if sign < 0 else "minimize",
         frame,
-        pd.DataFrame(columns=formulation.decision_names, dtype=float) if decisions is None else decisions,
+        decisions.loc[:, formulation.written_columns],
         float(index[0]) if len(index) else float("nan"),
         float(index[-1]) if len(index) else float("nan"),
     )

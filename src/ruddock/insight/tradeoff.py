@@ -70,8 +70,12 @@ class Tradeoff:
 
     def decisions(self) -> pd.DataFrame:
         """Return the decisions of every point: a row a point, a column a decision."""
-        names = self.plans[0].formulation.decision_names if self.plans else []
-        return pd.DataFrame([plan.values for plan in self.plans], columns=names, index=self.points.index)
+        if not self.plans:
+            return pd.DataFrame(index=self.points.index)
+        formulation = self.plans[0].formulation
+        values = [plan.values[formulation.written_columns] for plan in self.plans]
+        names = np.array(formulation.decision_names)[formulation.written_columns]
+        return pd.DataFrame(values, columns=names, index=self.points.index)
 
     def draw(self, ax: Axes | None = None) -> Axes:
         """Draw the frontier, with Matplotlib.

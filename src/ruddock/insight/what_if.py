@@ -69,11 +69,28 @@ class WhatIf:
         """Return the objective's parts: base, changed, difference."""
         return _beside(self.base.breakdown(), self.changed.breakdown())
 
+    def quantities(self) -> pd.DataFrame:
+        """Return the quantities, member by member: base, changed, difference."""
+        base, changed = (
+            {
+                name: value
+                for quantity in plan.formulation.quantities
+                for name, value in zip(
+                    quantity.members(),
+                    plan.formulation.evaluate(quantity.expression, plan.values).tolist(),
+                    strict=True,
+                )
+            }
+            for plan in (self.base, self.changed)
+        )
+        return _beside(pd.Series(base, dtype=float), pd.Series(changed, dtype=float)).rename_axis("quantity")
+
     def moved(self) -> pd.DataFrame:
         """Return the decisions that moved: base, changed, difference; most first."""
-        names = self.base.formulation.decision_names
-        index = pd.Index(names, name="decision")
+        formulation = self.base.formulation
+        index = pd.Index(formulation.decision_names, name="decision")
         frame = _beside(pd.Series(self.base.values, index), pd.Series(self.changed.values, index))
+        frame = frame[formulation.written_columns]
         size = np.maximum(1.0, frame[["base", "changed"]].abs().max(axis=1))
         frame = frame[frame["difference"].abs() > MOVED * size]
         return frame.reindex(frame["difference"].abs().sort_values(ascending=False, kind="stable").index)
@@ -81,7 +98,7 @@ class WhatIf:
     def binding(self) -> pd.DataFrame:
         """Return the limits that began or ceased to bind: ``now`` says which."""
         before, after = (plan.constraints()["binding"] for plan in (self.base, self.changed))
-        differs = before != after
+        differs = (before != after) & self.base.formulation.written_rows
         return pd.DataFrame({"now": np.where(after[differs], "binds", "has slack")}, index=before.index[differs])
 
     def draw(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
@@ -119,6 +136,7 @@ class WhatIf:
             "predicted": self.predicted,
             "share": self.share,
             "breakdown": self.breakdown().to_dict("index") if both else {},
+            "quantities": self.quantities().to_dict("index") if both else {},
             "moved": self.moved().to_dict("index") if both else {},
             "binding": self.binding()["now"].to_dict() if both else {},
         }

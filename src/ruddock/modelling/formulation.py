@@ -153,6 +153,18 @@ class Formulation:
         """Names of all rows."""
         return [name for family in self.constraints for name in family.members()]
 
+    @cached_property
+    def written_columns(self) -> np.ndarray:
+        """Mark the columns of decisions that were written, not made by rules for themselves."""
+        kept = [np.full(len(family), family.name not in self.helpers) for family in self.decisions]
+        return np.concatenate(kept) if kept else np.zeros(0, dtype=bool)
+
+    @cached_property
+    def written_rows(self) -> np.ndarray:
+        """Mark the rows of constraints that were written, not made by rules for themselves."""
+        kept = [np.full(family.cells.size, family.name not in self.helpers) for family in self.constraints]
+        return np.concatenate(kept) if kept else np.zeros(0, dtype=bool)
+
     def evaluate(self, expression: Expression, x: Floats, what: str = "the expression") -> Floats:
         """Return the value of an expression for each of its cells."""
         columns = self.columns_for(expression.columns, what)

@@ -157,9 +157,7 @@ def _used(plan: Plan) -> list[Table]:
     used = np.abs(x) > 1e-9
     own = [family for family in formulation.decisions if family.name not in formulation.helpers]
     places = {family.name: slice(at := formulation.starts[family.name], at + len(family)) for family in own}
-    asked = np.zeros(len(x), dtype=bool)
-    for place in places.values():
-        asked[place] = True
+    asked = formulation.written_columns
     title = f"Decisions used: {int(used[asked].sum()):,} of {int(asked.sum()):,}, the others are 0"
     if used[asked].all():
         title = f"Decisions: all {int(asked.sum()):,} are used"
@@ -258,7 +256,7 @@ def _list_of(plan: Plan, which: np.ndarray) -> Table:
 def _binding(plan: Plan) -> Table:
     frame = plan.constraints()
     formulation = plan.formulation
-    told = np.concatenate([np.full(f.cells.size, f.name not in formulation.helpers) for f in formulation.constraints])
+    told = formulation.written_rows
     binding = frame[frame["binding"] & told]
     title = f"Limits that bind: {len(binding):,} of {plural(int(told.sum()), 'constraint')}"
     if not told.all():

@@ -47,6 +47,7 @@ def what_if_parts(found: WhatIf) -> list[str | Table]:
             )
         )
         parts.append(Table(f"What {name} is made of", ["part", ">as it is", ">changed", ">difference"], rows))
+    parts += _quantities(found)
     parts.append(_moved(found))
     parts += _binding(found)
     return parts
@@ -61,6 +62,20 @@ def _prediction(found: WhatIf) -> str:
         text += f" Together the changes use {found.share:.0%} of their ranges"
         text += " (up to 100 %, the prediction is certain)." if found.share <= 1 else "."
     return text
+
+
+def _quantities(found: WhatIf) -> list[str | Table]:
+    """Return the quantities that change."""
+    units = {name: q.unit for q in found.base.formulation.quantities for name in q.members()}
+    frame = found.quantities()
+    size = frame[["base", "changed"]].abs().max(axis=1).clip(lower=1.0)
+    frame = frame[frame["difference"].abs() > 1e-9 * size]
+    shown, more = capped(list(frame.itertuples(name=None)), MOST_ROWS)
+    rows = [
+        (name, amount(old, units[name]), amount(new, units[name]), _signed(difference, amount(difference, units[name])))
+        for name, old, new, difference in shown
+    ]
+    return [Table("Quantities", ["quantity", ">as it is", ">changed", ">difference"], rows, more=more)] if rows else []
 
 
 def _moved(found: WhatIf) -> str | Table:
