@@ -237,8 +237,8 @@ def _held(problem: Problem, x: np.ndarray) -> Problem:
     )
 
 
-def _chosen(plan: Plan, names: Iterable[str] | None) -> tuple[list[int], list[int]]:
-    """Return the numbers of the rows and columns asked for, by member or by family; all of them by default."""
+def _chosen(plan: Plan, names: Iterable[str] | None) -> Sequence[list[int]]:
+    """Return the numbers of the rows and columns asked for, by member or by family; by default all that were written."""
     formulation = plan.formulation
     row_names, column_names = formulation.constraint_names, formulation.decision_names
     if names is None:
@@ -248,7 +248,7 @@ def _chosen(plan: Plan, names: Iterable[str] | None) -> tuple[list[int], list[in
                     f"{count:,} {what} are many to work out one by one; name those that matter: "
                     "plan.sensitivity(['supply', 'ship[Fell,Quay]']), families or members"
                 )
-        return list(range(len(row_names))), list(range(len(column_names)))
+        return [np.flatnonzero(mask).tolist() for mask in (formulation.written_rows, formulation.written_columns)]
     rows: list[int] = []
     columns: list[int] = []
     for name in [names] if isinstance(names, str) else names:
@@ -260,7 +260,7 @@ def _chosen(plan: Plan, names: Iterable[str] | None) -> tuple[list[int], list[in
             raise ModelError(f"there is no constraint or decision called {name!r}; {hint}")
         rows += found_rows
         columns += found_columns
-    return sorted(set(rows)), sorted(set(columns))
+    return [sorted(set(rows)), sorted(set(columns))]
 
 
 def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
