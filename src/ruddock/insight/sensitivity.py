@@ -238,7 +238,7 @@ def _held(problem: Problem, x: np.ndarray) -> Problem:
 
 
 def _chosen(plan: Plan, names: Iterable[str] | None) -> Sequence[list[int]]:
-    """Return the numbers of the rows and columns asked for, by member or by family; by default all that were written."""
+    """Return numbers of the rows and columns asked for, by member or family; by default all that were written."""
     formulation = plan.formulation
     row_names, column_names = formulation.constraint_names, formulation.decision_names
     if names is None:
