@@ -18,11 +18,12 @@ from typing import Literal
 import numpy as np
 from scipy.sparse import csr_matrix
 
+from ruddock.engine.certificates import feasible
 from ruddock.engine.implied import Chain, contradiction_chain
-from ruddock.engine.outcome import Limits, Outcome
+from ruddock.engine.outcome import FEASIBILITY, Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
-from ruddock.problem import INTEGER, Problem
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
 Kind = Literal["row lower", "row upper", "lower", "upper", "integer"]
 MOST_NODES = 5000  # of a trial with whole numbers; beyond, the member tried stays
@@ -237,6 +238,7 @@ class _WholeClash:
     def __init__(self, kept: _Kept, limits: Limits) -> None:
         self.kept, self.limits = kept, limits
         self.proven = True
+        self.plans: list[Floats] = []  # of trials so far; one may do for a later trial as well
 
     def find(self) -> Clash | None:
         clash = self._indivisible()
@@ -299,6 +301,20 @@ class _WholeClash:
         self._thin(members[half:])
 
     def _status(self) -> str:
+        left = self.kept.relaxed()
+        if any(_keeps(left, x) for x in self.plans):
+            return "optimal"
         seconds = self.limits.seconds - self.limits.elapsed()
         trial = Limits(seconds=max(0.0, seconds), nodes=MOST_NODES, interrupted=self.limits.interrupted)
-        return solve(self.kept.relaxed(), trial).status
+        outcome = solve(left, trial)
+        if outcome.status == "optimal" and outcome.x is not None:
+            self.plans.append(outcome.x)
+        return outcome.status
+
+
+def _keeps(problem: Problem, x: Floats) -> bool:
+    """Say whether values keep all limits, bounds and whole-number marks of a problem."""
+    whole = x[(problem.kinds & INTEGER) != 0]
+    if (problem.kinds & SEMICONTINUOUS).any() or (np.abs(whole - np.round(whole)) > FEASIBILITY).any():
+        return False
+    return feasible(problem, x, problem.activity(x), problem.lower, problem.upper)

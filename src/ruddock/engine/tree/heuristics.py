@@ -60,27 +60,32 @@ def look_for_plans(search: TreeSearch, node: Node, outcome: Outcome, lower: Floa
     """Look for plans where it pays: at the root, and now and then."""
     if search.options.heuristics and outcome.x is not None:
         with search.part("early plans"):
-            _look(search, node, outcome.x, lower, upper)
+            _look(search, node, outcome, lower, upper)
 
 
-def _look(search: TreeSearch, node: Node, x: Floats, lower: Floats, upper: Floats) -> None:
-    root = node.depth == 0
+def _look(search: TreeSearch, node: Node, outcome: Outcome, lower: Floats, upper: Floats) -> None:
+    assert outcome.x is not None
+    x, root = outcome.x, node.depth == 0
     every = DIVE_EVERY if search.best is None else LATER_EVERY
     basis = search.solver.basis
     found = search.best_value
     begun = search.iterations
     if root or (search.own_nodes % every == 0 and search.dive_iterations < NEAR_START + DIVE_SHARE * begun):
         search.try_plan(round_by_locks(search, x))
-        fix_and_propagate(search, x)
+        if not search.settled(outcome.objective):
+            fix_and_propagate(search, x)
         kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[search.own_nodes // every % 3],)
         for kind in kinds:
+            if search.settled(outcome.objective):
+                break
             if basis is not None:
                 search.install(basis)
             dive(search, x, lower, upper, kind)
         if search.best is None and root:
             pump(search, x)
         search.dive_iterations += search.iterations - begun
-    if search.best is not None and (search.best_value < found or root or search.own_nodes % NEAR_EVERY == 0):
+    better = search.best_value < found or root or search.own_nodes % NEAR_EVERY == 0
+    if search.best is not None and better and not search.settled(outcome.objective):
         polish(search)
         if not search.options.inner:
             near_plan(search, x)

@@ -72,6 +72,8 @@ def at_root(search: TreeSearch, node: Node, outcome: Outcome) -> Outcome:
         search.root = outcome.reduced, outcome.objective
     if outcome.x is not None and len(search.domain.violated(outcome.x)):
         heuristics.look_for_plans(search, node, outcome, search.lower, search.upper)
+        if search.settled(outcome.objective):
+            return outcome
         outcome = _cut(search, outcome)
         for _ in range(MOST_RESTARTS):
             if outcome.status != "optimal" or outcome.x is None or not _tighten_again(search):

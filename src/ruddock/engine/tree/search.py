@@ -224,13 +224,17 @@ class TreeSearch:
         slack = max(EQUAL, gap) * max(1.0, abs(self.best_value))
         return self.best_value - max(slack, self.step * (1 - 1e-6) if self.step else 0.0)
 
+    def settled(self, bound: float) -> bool:
+        """Say whether the best plan is as good as a node with this bound can hold."""
+        return self.best is not None and bound >= self.threshold(self.limits.gap)
+
     def _tell_cutoff(self) -> None:
         """Let propagation know what a plan must at least be worth."""
         self._rows.row_upper[self._rows.m - 1] = self.threshold() - self.problem.offset
 
     def _useless(self, bound: float) -> bool:
         """Say whether a node cannot hold a plan worth finding; note what the gap asked for leaves out."""
-        if bound < self.threshold(self.limits.gap):
+        if not self.settled(bound):
             return False
         if bound < self.threshold():
             self.given_up = min(self.given_up, bound)
