@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from html.parser import HTMLParser
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ from openpyxl import load_workbook
 
 import ruddock as rk
 from ruddock import demos
+from ruddock.reporting.effort import TIGHTENED
 
 EVIL = '=1+1<script>alert("x")</script>|`*'
 
@@ -70,6 +72,32 @@ def test_every_demo_is_reported_in_every_form(name: str, form: str, tmp_path: Pa
         assert part in told
     value = f"{plan.objective:,.2f}" if plan.found else "A way out"
     assert value in told
+
+
+@pytest.mark.parametrize("name", [name for name in demos.GALLERY if name not in (*demos.FIRST, "season")])
+def test_every_model_of_the_gallery_is_reported(name: str, tmp_path: Path) -> None:
+    plan = demos.build(name).solve()
+    plan.report(tmp_path / "plan.md")
+    told = (tmp_path / "plan.md").read_text()
+    assert plan.model_name in told
+    for word, count in plan.effort.tightened.items():
+        assert not count or TIGHTENED[word] in told
+
+
+@pytest.mark.parametrize("kinds", list(product(("continuous", "integer", "binary", "semicontinuous"), repeat=2)))
+def test_two_decisions_of_any_kind_are_reported(kinds: tuple[str, str], tmp_path: Path) -> None:
+    model = rk.Model("Two")
+    jars, mead = (
+        model.decide(name, kind=kind)
+        if kind == "binary"
+        else model.decide(name, kind=kind, lower=2 * (kind == "semicontinuous"), upper=9)
+        for name, kind in zip(("jars", "mead"), kinds, strict=True)
+    )
+    model.require("room", jars + 2 * mead <= 12)
+    model.maximize("margin", jars + mead)
+    model.solve().report(tmp_path / "plan.html")
+    drawn = "<svg" in (tmp_path / "plan.html").read_text().split(">What to do</h2>")[1].split("<h2")[0]
+    assert drawn == ("semicontinuous" not in kinds)
 
 
 @pytest.mark.parametrize(

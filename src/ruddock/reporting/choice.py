@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.axis import Axis
     from ruddock.modelling.plan import Plan
 
+REGION_KINDS = ("continuous", "integer", "binary")
 FEWEST, MOST = 4, 400  # labels of an axis that a figure runs along
 MOST_LINES = 40  # of a schedule, one for each part
 MOST_MEMBERS = 20_000  # of a family that is drawn
@@ -31,7 +32,8 @@ def figure_for(plan: Plan) -> tuple[Callable[[Axes], Axes], float] | None:
     formulation, model = plan.formulation, plan.model
     own = [family for family in formulation.decisions if family.name not in formulation.helpers]
     if len(own) == 2 and not own[0].axes and not own[1].axes and plan.objective_name:
-        if model is None or not model.still_is(formulation) or plan.status != "optimal":
+        drawable = all(family.kind in REGION_KINDS for family in own) and plan.status == "optimal"
+        if model is None or not drawable or not model.still_is(formulation):
             return None
         return partial(region_figure, model.region()), 5.0
     for family in own:

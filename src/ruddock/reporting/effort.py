@@ -20,6 +20,10 @@ TIGHTENED = {
     "rows": "constraints that say nothing dropped",
     "fixed": "decisions fixed",
     "probed": "yes/no decisions tried both ways",
+    "implied whole": "decisions seen to come out whole by themselves",
+    "cliques merged": "constraints merged into ones that exclude more",
+    "like columns": "decisions ordered or fixed because another one is like them",
+    "restarts": "times that all this was done again after decisions were fixed",
 }
 PARTS = {
     "presolve": "making the model smaller, and back",
@@ -43,7 +47,7 @@ def effort_parts(plan: Plan) -> list[str | Table]:
         if len(rows) > 1:
             rows.append(("together", number(total[0]), number(total[1])))
         parts.append(Table("Taken out before the solve", ["reduction", ">rows", ">columns"], rows))
-    done = [(TIGHTENED[name], number(count)) for name, count in effort.tightened.items() if count]
+    done = [(TIGHTENED.get(name, name), number(count)) for name, count in effort.tightened.items() if count]
     done += [(f"cuts: {name}", number(count)) for name, count in effort.cuts.items()]
     if done:
         parts.append(Table("Made tighter before the tree", ["what", ">how often"], done))
