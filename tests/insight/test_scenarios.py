@@ -175,6 +175,16 @@ def test_slips_in_the_table_are_told_with_their_place(text: str, told: str, tmp_
     assert told in str(error.value)
 
 
+def test_a_study_in_which_nothing_has_a_plan_says_so(tmp_path: Path) -> None:
+    found = demos.build("storm-week").scenarios(pd.DataFrame({"supply[Fell]": [41, 42]}))
+    assert "0 of 2 scenarios have a plan" in " ".join(str(found).split())
+    assert list(found.table["status"]) == ["infeasible", "infeasible"]
+    assert not found.decisions().size
+    assert not found.decisions(moved=True).size
+    assert not found.binding().size
+    assert found._repr_html_()
+
+
 def test_kept_results_of_another_model_are_refused(tmp_path: Path) -> None:
     table = pd.DataFrame({"extraction": [600, 700]})
     model = demos.build("packing-week")

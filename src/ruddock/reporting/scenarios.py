@@ -73,7 +73,7 @@ def _overview(found: Scenarios) -> Table:
 def _moved(found: Scenarios) -> Table | None:
     """Return the decisions that are not always the same, those with the widest range first."""
     frame = found.decisions(moved=True)
-    if not frame.shape[1]:
+    if not frame.size:
         return None
     spread = np.ptp(frame.to_numpy(float), axis=0)
     base = dict(zip(found.base.formulation.decision_names, found.base.values if found.base.found else [], strict=False))
