@@ -14,9 +14,9 @@ DELEGATES = {
     ("modelling/model.py", "formats"),  # model.write
     ("modelling/model.py", "insight"),  # model.check, what_if, sweep, reach, appraise
     ("modelling/model.py", "reporting"),  # model.algebra
-    ("insight/findings.py", "reporting"),  # str(findings)
     ("modelling/plan.py", "insight"),  # plan.sensitivity
-    ("insight/sensitivity.py", "reporting"),  # str(sensitivity), notebook HTML
+    ("modelling/printed.py", "reporting"),  # str(result), notebook HTML
+    ("insight/sensitivity.py", "reporting"),  # what results say, and their figures
     ("insight/what_if.py", "reporting"),
     ("insight/alternatives.py", "reporting"),
     ("insight/diagnosis.py", "reporting"),
@@ -26,8 +26,7 @@ DELEGATES = {
     ("insight/region.py", "reporting"),
     ("insight/scenarios.py", "reporting"),
     ("insight/appraisal.py", "reporting"),
-    ("modelling/plan.py", "reporting"),  # str(plan), notebook HTML, explanations
-    ("modelling/describe.py", "reporting"),  # str(description)
+    ("modelling/plan.py", "reporting"),  # what a plan says, reports, figures
 }
 
 

@@ -14,7 +14,9 @@ from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, NoPlanError
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.problem import INTEGER, Floats, Problem
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -25,7 +27,7 @@ MOST_TRIES = 400  # decisions of a linear model whose range on the optimal face 
 
 
 @dataclass(frozen=True, eq=False)
-class Alternatives:
+class Alternatives(Printed):
     """A best plan and others beside it.
 
     Attributes
@@ -42,10 +44,11 @@ class Alternatives:
     def __len__(self) -> int:
         return len(self.others)
 
-    def __str__(self) -> str:
-        from ruddock.reporting.alternatives import alternatives_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.alternatives import alternatives_parts
 
-        return alternatives_text(self)
+        return alternatives_parts(self)
 
     def table(self) -> pd.DataFrame:
         """Return the decisions that differ between the plans, a column per plan."""

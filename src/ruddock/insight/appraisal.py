@@ -12,15 +12,17 @@ import pandas as pd
 
 from ruddock.engine.outcome import FEASIBILITY, INTEGRALITY
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.modelling.values import given_values, plan_of_values
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
 
 @dataclass(frozen=True, eq=False)
-class Appraisal:
+class Appraisal(Printed):
     """A hand-made plan beside the best one.
 
     Attributes
@@ -50,10 +52,11 @@ class Appraisal:
         gain = self.best.objective - self.plan.objective
         return gain if self.plan.sense == "maximize" else -gain
 
-    def __str__(self) -> str:
-        from ruddock.reporting.appraisal import appraisal_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.appraisal import appraisal_parts
 
-        return appraisal_text(self)
+        return appraisal_parts(self)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

@@ -18,7 +18,9 @@ from ruddock.insight.proof import line_of, proof_of, written
 from ruddock.insight.repairs import Repair, find_repairs
 from ruddock.insight.steps import steps_of
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.problem import Problem
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -69,7 +71,7 @@ class Contradiction:
 
 
 @dataclass(frozen=True, eq=False)
-class Diagnosis:
+class Diagnosis(Printed):
     """Why a model has no plan, or that it has one.
 
     Attributes
@@ -90,15 +92,11 @@ class Diagnosis:
     ray: dict[str, float] | None = None
     missed: tuple[tuple[str, str, float, float], ...] | None = None
 
-    def __str__(self) -> str:
-        from ruddock.reporting.diagnosis import diagnosis_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.diagnosis import diagnosis_parts
 
-        return diagnosis_text(self)
-
-    def _repr_html_(self) -> str:
-        from ruddock.reporting.diagnosis import diagnosis_html
-
-        return diagnosis_html(self)
+        return diagnosis_parts(self)
 
     def draw(self, ax: Axes | None = None) -> Axes:
         """Draw the first clash: its limits and the decisions that they pull at, with Matplotlib.

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
+from ruddock.modelling.printed import Printed
 from ruddock.tables import Table, plural
 
 Severity = Literal["error", "warning", "note"]
@@ -33,7 +34,7 @@ class Finding:
 
 
 @dataclass(frozen=True)
-class Findings:
+class Findings(Printed):
     """All findings of a check, the gravest first.
 
     Attributes
@@ -80,11 +81,6 @@ class Findings:
             text = f"\n{item.severity}: {item.where}: {item.what}.\n    {item.why}. {item.remedy}."
             parts.append(text)
         return parts
-
-    def __str__(self) -> str:
-        from ruddock.reporting.text import to_text
-
-        return to_text(self.parts())
 
     def _repr_html_(self) -> str:
         rows = [(item.severity, item.where, item.what, item.why, item.remedy) for item in self.items]

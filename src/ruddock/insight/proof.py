@@ -63,7 +63,7 @@ def terms_written(entries: dict[int, Fraction], names: list[str]) -> str:
     for j, value in list(entries.items())[:MOST_TERMS]:
         size = "" if abs(value) == 1 else f"{number(float(abs(value)))} "
         terms.append(f"{'-' if value < 0 else '+'} {size}{names[j]}")
-    text = " ".join(terms).removeprefix("+ ")
+    text = " ".join(terms).removeprefix("+ ") or "0"
     return text + (f" + {len(entries) - MOST_TERMS} more terms" if len(entries) > MOST_TERMS else "")
 
 

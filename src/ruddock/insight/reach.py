@@ -13,7 +13,9 @@ from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, known
 from ruddock.insight.limits import Limit, pick_limit
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.problem import Floats, Problem
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from ruddock.modelling.formulation import Formulation
@@ -21,7 +23,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Reach:
+class Reach(Printed):
     """The limit at which a target is reached.
 
     Attributes
@@ -45,10 +47,11 @@ class Reach:
         """How far the limit moves from its value in the model."""
         return None if self.value is None else self.value - self.limit.now
 
-    def __str__(self) -> str:
-        from ruddock.reporting.sweep import reach_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.sweep import reach_parts
 
-        return reach_text(self)
+        return reach_parts(self)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

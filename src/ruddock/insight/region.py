@@ -13,7 +13,9 @@ from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, listed
 from ruddock.modelling.formulation import Objective
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.problem import INTEGER, Floats, Problem
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -38,7 +40,7 @@ class Line:
 
 
 @dataclass(frozen=True, eq=False)
-class Region:
+class Region(Printed):
     """All plans of a model of two decisions.
 
     Attributes
@@ -65,15 +67,11 @@ class Region:
     goal: Objective | None
     gradient: Floats
 
-    def __str__(self) -> str:
-        from ruddock.reporting.region import region_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.region import region_parts
 
-        return region_text(self)
-
-    def _repr_html_(self) -> str:
-        from ruddock.reporting.region import region_html
-
-        return region_html(self)
+        return region_parts(self)
 
     def draw(self, ax: Axes | None = None) -> Axes:
         """Draw the region with its corners, whole-number points and lines of the objective, with Matplotlib.

@@ -26,8 +26,10 @@ from ruddock.insight.diagnosis import reasons_of
 from ruddock.insight.scenario_store import Result, Store
 from ruddock.insight.scenario_table import Scenario, read_scenarios
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import interruptible, parse_give
 from ruddock.problem import Problem
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -44,7 +46,7 @@ UNKNOWN = "there is no limit, decision or data of that name"
 
 
 @dataclass(frozen=True, eq=False)
-class Scenarios:
+class Scenarios(Printed):
     """A base plan and the answers to a table of scenarios.
 
     Attributes
@@ -60,15 +62,11 @@ class Scenarios:
     results: list[Result]
     stopped: bool = False
 
-    def __str__(self) -> str:
-        from ruddock.reporting.scenarios import scenarios_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.scenarios import scenarios_parts
 
-        return scenarios_text(self)
-
-    def _repr_html_(self) -> str:
-        from ruddock.reporting.scenarios import scenarios_html
-
-        return scenarios_html(self)
+        return scenarios_parts(self)
 
     def __len__(self) -> int:
         return len(self.results)

@@ -21,8 +21,9 @@ from ruddock.errors import ModelError, NoPlanError, known
 from ruddock.insight.limits import Limit
 from ruddock.insight.structure import integral_by_structure
 from ruddock.modelling.decisions import members_of
+from ruddock.modelling.printed import Printed
 from ruddock.problem import INTEGER, Problem
-from ruddock.tables import amount, number
+from ruddock.tables import Table, amount, number
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -35,7 +36,7 @@ SAME = 1e-9
 
 
 @dataclass(frozen=True, eq=False)
-class Sensitivity:
+class Sensitivity(Printed):
     """Prices of limits and ranges of objective coefficients of one plan.
 
     Attributes
@@ -75,15 +76,11 @@ class Sensitivity:
     by_structure: str | None = None
     by: float | None = None
 
-    def __str__(self) -> str:
-        from ruddock.reporting.sensitivity import sensitivity_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.sensitivity import sensitivity_parts
 
-        return sensitivity_text(self)
-
-    def _repr_html_(self) -> str:
-        from ruddock.reporting.sensitivity import sensitivity_html
-
-        return sensitivity_html(self)
+        return sensitivity_parts(self)
 
     def draw(self, ax: Axes | None = None) -> Axes:
         """Draw how far the limits worth most may move, with Matplotlib.

@@ -15,7 +15,9 @@ from ruddock.engine.solve import solve
 from ruddock.errors import ModelError
 from ruddock.insight.limits import Limit, pick_limit
 from ruddock.insight.reach import extreme_limit
+from ruddock.modelling.printed import Printed
 from ruddock.problem import Problem
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -28,7 +30,7 @@ TINY = 1e-9  # relative: pieces shorter than this are rounding
 
 
 @dataclass(frozen=True, eq=False)
-class Sweep:
+class Sweep(Printed):
     """The objective along a limit.
 
     Attributes
@@ -51,10 +53,11 @@ class Sweep:
     first: float
     last: float
 
-    def __str__(self) -> str:
-        from ruddock.reporting.sweep import sweep_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.sweep import sweep_parts
 
-        return sweep_text(self)
+        return sweep_parts(self)
 
     def objective(self, value: float) -> float:
         """Return the objective at a value of the limit; NaN where there is no plan.

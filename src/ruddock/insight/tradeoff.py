@@ -17,7 +17,9 @@ from ruddock.engine.solve import solve
 from ruddock.engine.tree.domain import objective_step
 from ruddock.errors import ModelError, known
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import interruptible
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -34,7 +36,7 @@ TIE = 1e-9  # relative room that one objective leaves while the other is made be
 
 
 @dataclass(frozen=True, eq=False)
-class Tradeoff:
+class Tradeoff(Printed):
     """The frontier between two objectives of a model.
 
     Attributes
@@ -58,15 +60,11 @@ class Tradeoff:
     complete: bool
     stopped: str | None = None
 
-    def __str__(self) -> str:
-        from ruddock.reporting.tradeoff import tradeoff_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.tradeoff import tradeoff_parts
 
-        return tradeoff_text(self)
-
-    def _repr_html_(self) -> str:
-        from ruddock.reporting.tradeoff import tradeoff_html
-
-        return tradeoff_html(self)
+        return tradeoff_parts(self)
 
     def decisions(self) -> pd.DataFrame:
         """Return the decisions of every point: a row a point, a column a decision."""

@@ -14,8 +14,10 @@ from ruddock.engine.ranging import Ranging
 from ruddock.insight.apply import changed_formulation
 from ruddock.modelling.changes import Change, parse_changes
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import solve_model
 from ruddock.problem import Floats, Problem
+from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -27,7 +29,7 @@ MANY = 50  # changed limits or costs beyond which the 100 % rule is not worked o
 
 
 @dataclass(frozen=True, eq=False)
-class WhatIf:
+class WhatIf(Printed):
     """A base plan and the plan after some changes.
 
     Attributes
@@ -48,15 +50,11 @@ class WhatIf:
     predicted: float | None
     share: float | None
 
-    def __str__(self) -> str:
-        from ruddock.reporting.what_if import what_if_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.what_if import what_if_parts
 
-        return what_if_text(self)
-
-    def _repr_html_(self) -> str:
-        from ruddock.reporting.what_if import what_if_html
-
-        return what_if_html(self)
+        return what_if_parts(self)
 
     @property
     def difference(self) -> float:

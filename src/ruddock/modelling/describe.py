@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ruddock.modelling.printed import Printed
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
 from ruddock.tables import Table, number, plural
 
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Description:
+class Description(Printed):
     """Size and kind of a model.
 
     Attributes
@@ -60,13 +61,9 @@ class Description:
             rows.append(("ignored", plural(self.ignored, "data entry", "data entries") + " outside the families"))
         return Table(self.name, ["", ""], rows)
 
-    def __str__(self) -> str:
-        from ruddock.reporting.text import to_text
-
-        return to_text([self.table()])
-
-    def _repr_html_(self) -> str:
-        return self.table().to_html()
+    def parts(self) -> list[str | Table]:
+        """Return what is printed: one table."""
+        return [self.table()]
 
 
 def describe(model: Model) -> Description:

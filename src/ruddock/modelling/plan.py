@@ -15,6 +15,7 @@ from ruddock.modelling.data import labelled
 from ruddock.modelling.decisions import Decisions
 from ruddock.modelling.expression import Expression, Term
 from ruddock.modelling.formulation import Constraints, Formulation, Objective
+from ruddock.modelling.printed import Printed
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from ruddock.insight.alternatives import Alternatives
     from ruddock.insight.sensitivity import Sensitivity
     from ruddock.modelling.model import Model
+    from ruddock.tables import Table
 
 ZERO = 1e-9  # decisions nearer to zero than this count as not used
 SOLVE_AGAIN = {
@@ -38,7 +40,7 @@ SOLVE_AGAIN = {
 
 
 @dataclass(frozen=True, eq=False)
-class Explanation:
+class Explanation(Printed):
     """One row of a model worked out: coefficient times value, summing to the total.
 
     Attributes
@@ -56,18 +58,14 @@ class Explanation:
     total: float
     unit: str | None
 
-    def __str__(self) -> str:
-        from ruddock.reporting.text import explanation_text
-
-        return explanation_text(self)
-
-    def _repr_html_(self) -> str:
+    def parts(self) -> list[str | Table]:
+        """Return what is printed: a table of the terms."""
         from ruddock.reporting.text import explanation_table
 
-        return explanation_table(self).to_html()
+        return [explanation_table(self)]
 
 
-class Plan:
+class Plan(Printed):
     """What solving a model gave.
 
     Attributes
@@ -98,15 +96,11 @@ class Plan:
     def __repr__(self) -> str:
         return f"plan of {self.model_name!r}: {self.status}" + (f", {self.reason}" if self.reason else "")
 
-    def __str__(self) -> str:
-        from ruddock.reporting.text import plan_text
+    def parts(self) -> list[str | Table]:
+        """Return what is printed, as sentences and tables."""
+        from ruddock.reporting.text import plan_parts
 
-        return plan_text(self)
-
-    def _repr_html_(self) -> str:
-        from ruddock.reporting.html import plan_html
-
-        return plan_html(self)
+        return plan_parts(self)
 
     # ------------------------------------------------------------------ is there one
 

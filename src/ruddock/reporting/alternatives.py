@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from ruddock.insight.alternatives import Alternatives
-from ruddock.reporting.text import to_text
 from ruddock.tables import Table, amount, capped, number, plural
 
 MOST_ROWS = 40
@@ -26,8 +25,3 @@ def alternatives_parts(found: Alternatives) -> list[str | Table]:
     rows += [(str(decision), *map(number, values)) for decision, values in shown]
     headings = ["", *(f">{column}" for column in table.columns)]
     return [head, Table("Where the plans differ", headings, rows, more=more)]
-
-
-def alternatives_text(found: Alternatives) -> str:
-    """Return the other plans as plain text."""
-    return to_text(alternatives_parts(found))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ruddock.errors import listed
 from ruddock.insight.appraisal import Appraisal
-from ruddock.reporting.text import headline, to_text
+from ruddock.reporting.text import headline
 from ruddock.tables import Table, amount, capped, number, plural
 
 MOST_ROWS = 40
@@ -48,8 +48,3 @@ def _gain(found: Appraisal) -> str:
     if found.gain < 0:
         return f"{against}: {amount(-found.gain, unit)} worse, because it keeps every limit."
     return f"{against}: optimising gains {amount(found.gain, unit)} ({share:.1%})."
-
-
-def appraisal_text(found: Appraisal) -> str:
-    """Return the judgement as plain text."""
-    return to_text(appraisal_parts(found))

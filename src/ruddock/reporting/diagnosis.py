@@ -8,9 +8,8 @@ from fractions import Fraction
 from ruddock.errors import listed
 from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason
 from ruddock.insight.repairs import Repair
-from ruddock.reporting.html import parts_html
-from ruddock.reporting.text import headline, plan_parts, to_text
-from ruddock.tables import Table, amount, capped, number, plural
+from ruddock.reporting.text import headline, plan_parts
+from ruddock.tables import Table, amount, capped, number
 
 MOST_ROWS = 40
 MOST_MEMBERS = 12  # of a clash that are shown one by one
@@ -85,7 +84,12 @@ def _clash(clash: Contradiction, title: str) -> list[str | Table]:
     rows = [(reason.name, _rule(reason), reason.what) for reason in _folded(clash.reasons)]
     shown, more = capped(_by_family(rows) if len(rows) > MOST_MEMBERS else rows, MOST_ROWS)
     sure = "" if clash.proven else " (not proven for each, within the limits of the search)"
-    note = f"Without any one of these {plural(len(rows), 'rule')}, the others can be met{sure}."
+    alone = (
+        "Without it, there are plans"
+        if len(rows) == 1
+        else f"Without any one of these {len(rows)} rules, the others can be met"
+    )
+    note = f"{alone}{sure}."
     if clash.whole:
         note += " In fractions they could all be met: it is whole numbers that clash."
     parts: list[str | Table] = [
@@ -150,13 +154,3 @@ def _repair(repair: Repair) -> list[str | Table]:
         note += "there is a plan."
     headings = ["constraint", ">limit", ">changed to", ">by"]
     return [Table(f"A way out, {repair.aim}", headings, shown, note=note, more=more)]
-
-
-def diagnosis_text(found: Diagnosis) -> str:
-    """Return a diagnosis as plain text."""
-    return to_text(diagnosis_parts(found))
-
-
-def diagnosis_html(found: Diagnosis) -> str:
-    """Return a diagnosis as an HTML fragment, all text escaped."""
-    return parts_html(diagnosis_parts(found))

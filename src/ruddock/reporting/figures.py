@@ -88,6 +88,8 @@ def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
 
 def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
     """Draw a frontier: corners large, other points small; a line only where all points between are plans too."""
+    if not len(found.points):
+        raise ModelError("the frontier has no point: there is nothing to draw; model.diagnose() tells why")
     ax = ax or new_axes()
     first, second = found.first, found.second
     x, y = (found.points[goal.name].to_numpy(float) for goal in (first, second))

@@ -220,7 +220,7 @@ def clash_figure(found: Diagnosis, ax: Axes | None = None) -> Axes:
     # decisions that only one limit holds say nothing about the clash
     shared = {name: ends for name, ends in pulled.items() if len(ends) > 1} or pulled
     left = np.linspace(0, 1, len(reasons)) if len(reasons) > 1 else np.array([0.5])
-    right = np.linspace(0, 1, len(shared)) if len(shared) > 1 else np.array([0.5])
+    right = np.linspace(0, 1, len(shared)) if len(shared) != 1 else np.array([0.5])
     for name, y in zip(shared, right.tolist(), strict=True):
         for k, value in shared[name]:
             more = (value > 0) == (reasons[k].relation != "<=")

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from ruddock.insight.region import Region
-from ruddock.reporting.html import parts_html
-from ruddock.reporting.text import headline, to_text
+from ruddock.reporting.text import headline
 from ruddock.tables import Table, amount, number, plural
 
 
@@ -30,13 +29,3 @@ def region_parts(found: Region) -> list[str | Table]:
     if best is not None and not any(row[3] for row in rows):
         note = "The best plan stands at no corner: whole numbers keep it inside." if len(found.points) else ""
     return [*parts, told, Table("Corners", headings, rows, note=note)]
-
-
-def region_text(found: Region) -> str:
-    """Return the corners as plain text."""
-    return to_text(region_parts(found))
-
-
-def region_html(found: Region) -> str:
-    """Return the corners as an HTML fragment, all text escaped."""
-    return parts_html(region_parts(found))

@@ -5,8 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ruddock.insight.scenarios import Scenarios
-from ruddock.reporting.html import parts_html
-from ruddock.reporting.text import headline, to_text
+from ruddock.reporting.text import headline
 from ruddock.tables import Table, amount, capped, number, plural
 
 MOST_ROWS = 60
@@ -117,13 +116,3 @@ def _binding(found: Scenarios) -> Table | None:
     shown, more = capped(sorted(varying, key=lambda name: -int(counts[name])), MOST_BINDING)
     rows = [(name, "binds" if name in base else "has slack", f"{counts[name]:,} of {len(frame):,}") for name in shown]
     return Table("Limits that bind now and then", ["constraint", "as it is", ">binds in"], rows, more=more)
-
-
-def scenarios_text(found: Scenarios) -> str:
-    """Return the comparison as plain text."""
-    return to_text(scenarios_parts(found))
-
-
-def scenarios_html(found: Scenarios) -> str:
-    """Return the comparison as an HTML fragment, all text escaped."""
-    return parts_html(scenarios_parts(found))

@@ -5,8 +5,6 @@ from __future__ import annotations
 import numpy as np
 
 from ruddock.insight.sensitivity import SAME, Sensitivity
-from ruddock.reporting.html import parts_html
-from ruddock.reporting.text import to_text
 from ruddock.tables import Table, amount, capped, number
 
 MOST_ROWS = 40
@@ -125,13 +123,3 @@ def _coefficients(found: Sensitivity) -> Table:
     headings = ["decision", ">value", ">coefficient", ">best from", ">to", ">must improve by", "then gives way"]
     note = "Between from and to this plan stays the best one, while all else stays as it is."
     return Table("How far coefficients may move", headings, shown, note=note, more=more)
-
-
-def sensitivity_text(found: Sensitivity) -> str:
-    """Return the sensitivity as plain text."""
-    return to_text(sensitivity_parts(found))
-
-
-def sensitivity_html(found: Sensitivity) -> str:
-    """Return the sensitivity as an HTML fragment, all text escaped."""
-    return parts_html(sensitivity_parts(found))

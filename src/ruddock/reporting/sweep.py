@@ -6,7 +6,7 @@ import numpy as np
 
 from ruddock.insight.reach import Reach
 from ruddock.insight.sweep import Sweep
-from ruddock.reporting.text import plan_parts, to_text
+from ruddock.reporting.text import plan_parts
 from ruddock.tables import Table, amount, capped, number
 
 MOST_ROWS = 40
@@ -48,11 +48,6 @@ def sweep_parts(found: Sweep) -> list[str | Table]:
     return parts
 
 
-def sweep_text(found: Sweep) -> str:
-    """Return a sweep as plain text."""
-    return to_text(sweep_parts(found))
-
-
 def reach_parts(found: Reach) -> list[str | Table]:
     """Return the limit that reaches a target, and the plan there."""
     unit = f" {found.limit.unit}" if found.limit.unit else ""
@@ -70,8 +65,3 @@ def reach_parts(found: Reach) -> list[str | Table]:
         moved = "as it is now"
     head = f"{found.target} needs {found.limit.name} {word} {number(found.value)}{unit}: {moved}."
     return [head, *(plan_parts(found.plan)[1:] if found.plan is not None else [])]
-
-
-def reach_text(found: Reach) -> str:
-    """Return the limit that reaches a target as plain text."""
-    return to_text(reach_parts(found))

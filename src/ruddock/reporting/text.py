@@ -77,11 +77,6 @@ def plan_sections(plan: Plan) -> tuple[list[str | Table], list[str | Table], lis
     return first, [*_used(plan)], [_binding(plan)] if len(plan.formulation.constraint_names) else []
 
 
-def plan_text(plan: Plan) -> str:
-    """Return a plan as plain text."""
-    return to_text(plan_parts(plan))
-
-
 def headline(plan: Plan) -> str:
     """Return the status in words, with the objective and its unit."""
     title = plan.model_name
@@ -335,11 +330,6 @@ def explanation_table(explanation: Explanation) -> Table:
         shown.append(("constant", "", "", number(explanation.constant)))
     shown.append(("together", "", "", amount(explanation.total, explanation.unit)))
     return Table(explanation.name, ["decision", ">coefficient", ">value", ">product"], shown, more=more)
-
-
-def explanation_text(explanation: Explanation) -> str:
-    """Return an explanation as plain text."""
-    return to_text([explanation_table(explanation)])
 
 
 def progress_sentence(progress: Progress, *, maximize: bool, unit: str | None, tree: bool) -> str:

@@ -6,8 +6,7 @@ import numpy as np
 
 from ruddock.insight.tradeoff import Tradeoff
 from ruddock.modelling.formulation import Objective
-from ruddock.reporting.html import parts_html
-from ruddock.reporting.text import STOPPED_BY, to_text
+from ruddock.reporting.text import STOPPED_BY
 from ruddock.tables import MONEY, Table, amount, capped, number
 
 MOST_ROWS = 60
@@ -83,13 +82,3 @@ def _cell(value: float, objective: Objective) -> str:
     """Write a value; money with its sign, other units stand in the heading."""
     money = (objective.unit or "").startswith(MONEY)
     return amount(value, objective.unit) if money else number(value)
-
-
-def tradeoff_text(found: Tradeoff) -> str:
-    """Return the frontier as plain text."""
-    return to_text(tradeoff_parts(found))
-
-
-def tradeoff_html(found: Tradeoff) -> str:
-    """Return the frontier as an HTML fragment, all text escaped."""
-    return parts_html(tradeoff_parts(found))

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from ruddock.errors import listed
 from ruddock.insight.what_if import WhatIf
-from ruddock.reporting.html import parts_html
-from ruddock.reporting.text import headline, to_text
+from ruddock.reporting.text import headline
 from ruddock.tables import Table, amount, capped, number
 
 MOST_ROWS = 30
@@ -102,13 +101,3 @@ def _binding(found: WhatIf) -> list[str | Table]:
         if names:
             parts.append(f"{told}: {listed(names, 12)}.")
     return parts
-
-
-def what_if_text(found: WhatIf) -> str:
-    """Return the comparison as plain text."""
-    return to_text(what_if_parts(found))
-
-
-def what_if_html(found: WhatIf) -> str:
-    """Return the comparison as an HTML fragment, all text escaped."""
-    return parts_html(what_if_parts(found))
