@@ -89,7 +89,7 @@ def main() -> None:
         ">per entry",
     ]
     console = Console(width=None if sys.stdout.isatty() else 170)
-    console.print(Table("", headings, rows).to_rich())
+    console.print(Table("", headings, rows).to_rich(console.width))
     console.print(f"Medians of {runs} runs after one that is not counted.")
     if asked.check and missed:
         console.print(f"Missed: {', '.join(missed)}")

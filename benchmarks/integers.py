@@ -111,10 +111,10 @@ def main() -> None:
     names = asked.case or list(WHOLE)
     console = Console(width=None if sys.stdout.isatty() else 170)
     if asked.ablation:
-        console.print(ablation(names).to_rich())
+        console.print(ablation(names).to_rich(console.width))
         return
     shown, missed = table(names, asked.runs)
-    console.print(shown.to_rich())
+    console.print(shown.to_rich(console.width))
     if asked.check and missed:
         console.print(f"Not solved within {MOST:.0f} s: {', '.join(missed)}")
         sys.exit(1)
