@@ -37,9 +37,9 @@ EXPECTED = {
 
 
 @pytest.mark.parametrize("name", EXPECTED)
-def test_examples_run_and_tell(name: str) -> None:
+def test_examples_run_and_tell(name: str, tmp_path: Path) -> None:
     script = ROOT / "examples" / name / f"{name}.py"
-    done = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True)
+    done = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True, cwd=tmp_path)
     assert all(part in done.stdout for part in EXPECTED[name])
 
 
