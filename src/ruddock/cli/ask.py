@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import model_argument, write_json
+from ruddock.cli.options import model_argument, tell
 
 
 @main.command()
@@ -23,20 +23,14 @@ def ranges(model: Path, data: dict[str, str], names: tuple[str, ...], by: float 
     """
     from ruddock.cli.show import show, show_progress
     from ruddock.formats import read
-    from ruddock.reporting.sensitivity import sensitivity_parts
-    from ruddock.reporting.text import plan_parts
 
     built = read(model, data)
     with show_progress(built) as listener:
         plan = built.solve(on_progress=listener)
-    told = sys.stderr if json_path == "-" else None
     if plan.status != "optimal":
-        show(plan_parts(plan), told)
+        show(plan.parts(), sys.stderr if json_path == "-" else None)
         raise click.exceptions.Exit(1)
-    found = plan.sensitivity(names or None, by=by)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    show(sensitivity_parts(found), told)
+    tell(plan.sensitivity(names or None, by=by), json_path)
 
 
 @main.command()
@@ -52,14 +46,10 @@ def whatif(
     CHANGES are words such as supply[Fell]=140, need*=1.1, wax+=20, shelf=off, hampers.upper=60,
     hampers.kind=integer, margin.jars=4.5 (a coefficient), or a data table of a .rdk model.
     """
-    from ruddock.cli.show import show
     from ruddock.formats import read
-    from ruddock.reporting.what_if import what_if_parts
 
     found = read(model, data).what_if(changes, time_limit=time_limit)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    show(what_if_parts(found), sys.stderr if json_path == "-" else None)
+    tell(found, json_path)
     if not found.changed.found:
         raise click.exceptions.Exit(1)
 
@@ -75,14 +65,10 @@ def sweep(
     model: Path, data: dict[str, str], limit: str, start: float, stop: float, points: int, json_path: str | None
 ) -> None:
     """Follow the objective of MODEL as LIMIT goes from START to STOP; exact for linear models."""
-    from ruddock.cli.show import show
     from ruddock.formats import read
-    from ruddock.reporting.sweep import sweep_parts
 
     found = read(model, data).sweep(limit, start, stop, points=points)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    show(sweep_parts(found), sys.stderr if json_path == "-" else None)
+    tell(found, json_path)
     if not len(found.points):
         raise click.exceptions.Exit(1)
 
@@ -105,10 +91,8 @@ def reach(
 
     Exit status 1 if no value allows it.
     """
-    from ruddock.cli.show import show
     from ruddock.formats import read
     from ruddock.modelling.changes import parse_changes
-    from ruddock.reporting.sweep import reach_parts
 
     wanted: dict[str, float] = {}
     for change in parse_changes(targets):
@@ -116,9 +100,7 @@ def reach(
             raise click.BadParameter(f"{change}: write NAME=VALUE, such as jars=600")
         wanted[change.target] = change.value
     found = read(model, data).reach(limit, wanted, objective=objective)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    show(reach_parts(found), sys.stderr if json_path == "-" else None)
+    tell(found, json_path)
     if found.value is None:
         raise click.exceptions.Exit(1)
 
@@ -137,14 +119,10 @@ def diagnose(
     model: Path, data: dict[str, str], may_change: tuple[str, ...], time_limit: float | None, json_path: str | None
 ) -> None:
     """Tell why MODEL has no plan: what clashes, the proof, and the least changes that make one."""
-    from ruddock.cli.show import show
     from ruddock.formats import read
-    from ruddock.reporting.diagnosis import diagnosis_parts
 
     found = read(model, data).diagnose(may_change or None, time_limit=time_limit)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    show(diagnosis_parts(found), sys.stderr if json_path == "-" else None)
+    tell(found, json_path)
 
 
 @main.command()
@@ -154,15 +132,14 @@ def explain(model: Path, data: dict[str, str], name: str) -> None:
     """Solve MODEL and work out NAME term by term: a constraint, an objective, a part of one, or a quantity."""
     from ruddock.cli.show import show, show_progress
     from ruddock.formats import read
-    from ruddock.reporting.text import explanation_table, plan_parts
 
     built = read(model, data)
     with show_progress(built) as listener:
         plan = built.solve(on_progress=listener)
     if not plan.found:
-        show(plan_parts(plan))
+        show(plan.parts())
         raise click.exceptions.Exit(1)
-    show([explanation_table(plan.explain(name))])
+    show(plan.explain(name).parts())
 
 
 @main.command()
@@ -174,13 +151,9 @@ def appraise(model: Path, data: dict[str, str], values: Path, json_path: str | N
 
     Exit status 1 if it breaks a limit.
     """
-    from ruddock.cli.show import show
     from ruddock.formats import read
-    from ruddock.reporting.appraisal import appraisal_parts
 
     found = read(model, data).appraise(values)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    show(appraisal_parts(found), sys.stderr if json_path == "-" else None)
+    tell(found, json_path)
     if not found.feasible:
         raise click.exceptions.Exit(1)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import dataclasses
 import functools
+import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import click
 
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from ruddock.insight.region import Region
     from ruddock.insight.scenarios import Scenarios
     from ruddock.insight.tradeoff import Tradeoff
+    from ruddock.tables import Table
 
 
 @dataclasses.dataclass(frozen=True)
@@ -110,8 +112,29 @@ def model_argument(command: click.decorators.FC) -> click.decorators.FC:
     return click.argument("model", type=click.Path(path_type=Path))(replaced(command))
 
 
-def draw(found: Scenarios | Region | Tradeoff, figure: Path) -> None:
-    """Write the figure of a result to a file."""
+class Answer(Protocol):
+    """What a command found out."""
+
+    def parts(self) -> list[str | Table]:
+        """Return what is printed."""
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain data for JSON."""
+
+
+def tell(found: Answer, json_path: str | None) -> None:
+    """Write an answer as JSON where that is asked for, and print it; to standard error where JSON takes the output."""
+    from ruddock.cli.show import show
+
+    if json_path is not None:
+        write_json(json_path, found.as_dict())
+    show(found.parts(), sys.stderr if json_path == "-" else None)
+
+
+def draw(found: Scenarios | Region | Tradeoff, figure: Path | None) -> None:
+    """Write the figure of a result to a file, where one is asked for."""
+    if figure is None:
+        return
     from ruddock.reporting.figures import paper, saved
 
     saved(found.draw(paper()), figure)

@@ -11,7 +11,6 @@ import click
 
 from ruddock.cli.main import main
 from ruddock.cli.options import SolveOptions, model_argument, solve_options, write_json
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from ruddock.engine.outcome import Method
@@ -78,7 +77,8 @@ def solve(
     if alternatives:
         from ruddock.cli.show import show
 
-        show(_alternatives(plan, alternatives), sys.stderr if how.json_path == "-" else None)
+        others = plan.alternatives(alternatives).parts() if plan.status == "optimal" else []
+        show(others, sys.stderr if how.json_path == "-" else None)
     if filled is not None and plan.found:
         from ruddock.formats.table import fill_table
 
@@ -96,12 +96,6 @@ def _given(words: tuple[str, ...]) -> dict[str, float | str]:
     return {name.strip(): text.strip() for name, _, text in pairs}
 
 
-def _alternatives(plan: Plan, most: int) -> list[str | Table]:
-    from ruddock.reporting.alternatives import alternatives_parts
-
-    return alternatives_parts(plan.alternatives(most)) if plan.status == "optimal" else []
-
-
 def _solve_and_show(
     model: Model,
     how: SolveOptions,
@@ -113,7 +107,6 @@ def _solve_and_show(
     from ruddock.cli.show import show, show_progress
     from ruddock.formats.plan_json import plan_document
     from ruddock.reporting.effort import effort_parts
-    from ruddock.reporting.text import plan_parts
 
     with show_progress(model) as listener:
         plan = model.solve(
@@ -129,19 +122,17 @@ def _solve_and_show(
             give=_given(how.give),
             start=start,
         )
-    parts, found = plan_parts(plan), None
+    found = None
     if diagnosed and plan.status == "infeasible":
         from ruddock.insight.diagnosis import diagnose_plan
-        from ruddock.reporting.diagnosis import diagnosis_parts
 
         found = diagnose_plan(plan)
-        parts = diagnosis_parts(found)
     if how.report is not None:
         from ruddock.reporting.report import write_report
 
         write_report(plan, how.report, how.question, found)
     if how.json_path is not None:
         write_json(how.json_path, plan_document(plan))
-    parts = parts + (effort_parts(plan) if how.effort else [])
-    show(parts, sys.stderr if how.json_path == "-" else None)
+    parts = (plan if found is None else found).parts()
+    show([*parts, *(effort_parts(plan) if how.effort else [])], sys.stderr if how.json_path == "-" else None)
     return plan

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import draw, model_argument, write_json
+from ruddock.cli.options import draw, model_argument, tell
 
 
 @main.command()
@@ -38,22 +37,19 @@ def scenarios(
     A row is a scenario; a column is headed by what it changes, such as need[Quay] or hampers.upper. An empty cell
     changes nothing. Exit status 1 if no scenario has a plan.
     """
-    from ruddock.cli.show import counting, show
+    from ruddock.cli.show import counting
     from ruddock.formats import read
-    from ruddock.reporting.scenarios import scenarios_parts
 
     built = read(model, data)
     with counting("scenarios") as listener:
         found = built.scenarios(table, jobs=jobs, keep=keep, time_limit=time_limit, gap=gap, on_result=listener)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
+    tell(found, json_path)
     if csv_path is not None:
         from ruddock.formats.files import write_text
 
         write_text(csv_path, found.table.join(found.decisions()).to_csv())
-    if figure is not None and found.solved:
+    if found.solved:
         draw(found, figure)
-    show(scenarios_parts(found), sys.stderr if json_path == "-" else None)
     if found.stopped and keep is not None:
         click.echo(f"{keep} keeps what was solved; the same command goes on from there.", err=True)
     if not found.solved:
@@ -69,18 +65,13 @@ def region(model: Path, data: dict[str, str], figure: Path | None, json_path: st
 
     Exit status 1 if the region is empty.
     """
-    from ruddock.cli.show import show
     from ruddock.formats import read
-    from ruddock.reporting.region import region_parts
 
     found = read(model, data).region()
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    if figure is not None and len(found.corners):
-        draw(found, figure)
-    show(region_parts(found), sys.stderr if json_path == "-" else None)
+    tell(found, json_path)
     if not len(found.corners):
         raise click.exceptions.Exit(1)
+    draw(found, figure)
 
 
 @main.command()
@@ -105,18 +96,13 @@ def tradeoff(
 
     Exit status 1 if there is no plan.
     """
-    from ruddock.cli.show import show
     from ruddock.formats import read
-    from ruddock.reporting.tradeoff import tradeoff_parts
 
     if points != "all" and not points.isdigit():
         raise click.BadParameter(f"{points!r}: write a number, or all", param_hint="--points")
     count = points if points == "all" else int(points)
     found = read(model, data).tradeoff(first, second, points=count, time_limit=time_limit)
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    if figure is not None and len(found.points):
-        draw(found, figure)
-    show(tradeoff_parts(found), sys.stderr if json_path == "-" else None)
+    tell(found, json_path)
     if not len(found.points):
         raise click.exceptions.Exit(1)
+    draw(found, figure)

@@ -23,7 +23,8 @@ from ruddock.engine.implied import Chain, contradiction_chain
 from ruddock.engine.outcome import FEASIBILITY, Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
+from ruddock.engine.tree.domain import Domain
+from ruddock.problem import INTEGER, Floats, Problem
 
 Kind = Literal["row lower", "row upper", "lower", "upper", "integer"]
 MOST_NODES = 5000  # of a trial with whole numbers; beyond, the member tried stays
@@ -314,7 +315,6 @@ class _WholeClash:
 
 def _keeps(problem: Problem, x: Floats) -> bool:
     """Say whether values keep all limits, bounds and whole-number marks of a problem."""
-    whole = x[(problem.kinds & INTEGER) != 0]
-    if (problem.kinds & SEMICONTINUOUS).any() or (np.abs(whole - np.round(whole)) > FEASIBILITY).any():
-        return False
-    return feasible(problem, x, problem.activity(x), problem.lower, problem.upper)
+    domain = Domain(problem)
+    allowed = bool((domain.distance(x) <= FEASIBILITY).all())
+    return allowed and feasible(problem, x, problem.activity(x), domain.lower, domain.upper)

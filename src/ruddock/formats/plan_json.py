@@ -25,7 +25,7 @@ def plan_document(plan: Plan) -> dict[str, Any]:
         "bound": _finite(plan.bound),
         "gap": _finite(plan.gap) if plan.found else None,
         "parts": {str(name): float(value) for name, value in plan.breakdown().items()} if plan.found else {},
-        "quantities": _quantities(plan) if plan.found else {},
+        "quantities": plan.formulation.quantity_values(plan.values) if plan.found else {},
         "decisions": {},
         "constraints": {},
         "effort": {
@@ -69,14 +69,6 @@ def plan_document(plan: Plan) -> dict[str, Any]:
         moving = np.flatnonzero(outcome.ray)
         document["ray"] = {formulation.decision_names[j]: float(outcome.ray[j]) for j in moving}
     return document
-
-
-def _quantities(plan: Plan) -> dict[str, float]:
-    result: dict[str, float] = {}
-    for quantity in plan.formulation.quantities:
-        values = np.atleast_1d(plan.value(quantity.expression))
-        result |= dict(zip(quantity.members(), map(float, values), strict=True))
-    return result
 
 
 def _finite(value: float) -> float | None:

@@ -344,18 +344,13 @@ class _Study:
         if not plan.found:
             return replace(result, note=_why(formulation, plan))
         constraints = plan.constraints()
-        quantities = {
-            name: float(value)
-            for quantity in formulation.quantities
-            for name, value in zip(quantity.members(), np.atleast_1d(plan.value(quantity.expression)), strict=True)
-        }
         note = "" if plan.status == "optimal" else f"stopped, gap {plan.gap:.2%}"
         return replace(
             result,
             objective=plan.objective if plan.objective_name is not None else None,
             bound=plan.bound,
             parts=_parts(plan),
-            quantities=quantities,
+            quantities=formulation.quantity_values(plan.values),
             values=plan.values.tolist(),
             binding=[str(name) for name in constraints.index[constraints["binding"]]],
             note=note,

@@ -69,18 +69,7 @@ class WhatIf(Printed):
 
     def quantities(self) -> pd.DataFrame:
         """Return the quantities, member by member: base, changed, difference."""
-        base, changed = (
-            {
-                name: value
-                for quantity in plan.formulation.quantities
-                for name, value in zip(
-                    quantity.members(),
-                    plan.formulation.evaluate(quantity.expression, plan.values).tolist(),
-                    strict=True,
-                )
-            }
-            for plan in (self.base, self.changed)
-        )
+        base, changed = (plan.formulation.quantity_values(plan.values) for plan in (self.base, self.changed))
         return _beside(pd.Series(base, dtype=float), pd.Series(changed, dtype=float)).rename_axis("quantity")
 
     def moved(self) -> pd.DataFrame:
@@ -151,8 +140,9 @@ def what_if(model: Model, changes: Mapping[str, float | str] | Iterable[str], **
     made = parse_changes(changes)
     formulation = changed_formulation(model, made)
     base = model.solve(**solve)
-    near = {"start": base} if base.found else {}
-    changed = solve_model(formulation, **{**near, **solve})
+    if base.found:
+        solve.setdefault("start", base)
+    changed = solve_model(formulation, **solve)
     predicted = share = None
     if base.status == "optimal" and base.outcome.y is not None and len(base.formulation.objectives) == 1:
         predicted, share = _prediction(base, formulation.problem(formulation.objectives[0]))

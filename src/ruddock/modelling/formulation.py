@@ -156,14 +156,36 @@ class Formulation:
     @cached_property
     def written_columns(self) -> np.ndarray:
         """Mark the columns of decisions that were written, not made by rules for themselves."""
-        kept = [np.full(len(family), family.name not in self.helpers) for family in self.decisions]
-        return np.concatenate(kept) if kept else np.zeros(0, dtype=bool)
+        return self._written({family.name: len(family) for family in self.decisions})
 
     @cached_property
     def written_rows(self) -> np.ndarray:
         """Mark the rows of constraints that were written, not made by rules for themselves."""
-        kept = [np.full(family.cells.size, family.name not in self.helpers) for family in self.constraints]
-        return np.concatenate(kept) if kept else np.zeros(0, dtype=bool)
+        return self._written({family.name: family.cells.size for family in self.constraints})
+
+    def _written(self, sizes: dict[str, int]) -> np.ndarray:
+        return np.repeat(
+            np.array([name not in self.helpers for name in sizes], dtype=bool),
+            np.array(list(sizes.values()), dtype=np.intp),
+        )
+
+    @property
+    def written_decisions(self) -> list[Decisions]:
+        """The families of decisions that were written, not made by rules for themselves."""
+        return [family for family in self.decisions if family.name not in self.helpers]
+
+    def quantity_values(self, x: Floats) -> dict[str, float]:
+        """Return the value of every member of every quantity, by name."""
+        return {
+            name: value
+            for quantity in self.quantities
+            for name, value in zip(quantity.members(), self.evaluate(quantity.expression, x).tolist(), strict=True)
+        }
+
+    @property
+    def quantity_units(self) -> dict[str, str | None]:
+        """The unit of every member of every quantity, by name."""
+        return {name: quantity.unit for quantity in self.quantities for name in quantity.members()}
 
     def evaluate(self, expression: Expression, x: Floats, what: str = "the expression") -> Floats:
         """Return the value of an expression for each of its cells."""

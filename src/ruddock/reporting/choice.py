@@ -30,7 +30,7 @@ def figure_for(plan: Plan) -> tuple[Callable[[Axes], Axes], float] | None:
     Two decisions are drawn as a region, a family along an axis that runs in order as bars, yes or no as blocks.
     """
     formulation, model = plan.formulation, plan.model
-    own = [family for family in formulation.decisions if family.name not in formulation.helpers]
+    own = formulation.written_decisions
     if len(own) == 2 and not own[0].axes and not own[1].axes and plan.objective_name:
         drawable = all(family.kind in REGION_KINDS for family in own) and plan.status == "optimal"
         if model is None or not drawable or not model.still_is(formulation):

@@ -148,11 +148,11 @@ def _how_far(ranges: Sensitivity) -> Section:
 
 def _reasons(found: Diagnosis) -> Section:
     """Return why there is no plan."""
-    drawn = (
-        (lambda ax: clash_figure(found, ax)) if found.clashes and len(found.clashes[0].reasons) <= MOST_DRAWN else None
-    )
-    height = 1.5 + 0.45 * len(found.clashes[0].reasons) if found.clashes else 0.0
-    return Section("Why there is no plan", diagnosis_parts(found)[1:], drawn, height)
+    told = diagnosis_parts(found)[1:]
+    members = len(found.clashes[0].reasons) if found.clashes else 0
+    if not 0 < members <= MOST_DRAWN:
+        return Section("Why there is no plan", told)
+    return Section("Why there is no plan", told, lambda ax: clash_figure(found, ax), height=1.5 + 0.45 * members)
 
 
 def _findings(plan: Plan) -> Section | None:

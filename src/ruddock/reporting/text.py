@@ -135,11 +135,8 @@ def _breakdown(plan: Plan) -> Table | None:
 
 
 def _quantities(plan: Plan) -> Table | None:
-    rows: list[tuple[str, str]] = []
-    for quantity in plan.formulation.quantities:
-        values = plan.formulation.evaluate(quantity.expression, plan.values)
-        members = quantity.members()
-        rows += [(name, amount(value, quantity.unit)) for name, value in zip(members, values.tolist(), strict=True)]
+    units = plan.formulation.quantity_units
+    rows = [(name, amount(value, units[name])) for name, value in plan.formulation.quantity_values(plan.values).items()]
     if not rows:
         return None
     shown, more = capped(rows, MOST_ROWS)
@@ -150,7 +147,7 @@ def _used(plan: Plan) -> list[Table]:
     """Return what is used: families on two axes, and those that share one, as tables; the rest in a list."""
     x, formulation = plan.values, plan.formulation
     used = np.abs(x) > 1e-9
-    own = [family for family in formulation.decisions if family.name not in formulation.helpers]
+    own = formulation.written_decisions
     places = {family.name: slice(at := formulation.starts[family.name], at + len(family)) for family in own}
     asked = formulation.written_columns
     title = f"Decisions used: {int(used[asked].sum()):,} of {int(asked.sum()):,}, the others are 0"

@@ -65,7 +65,7 @@ def _prediction(found: WhatIf) -> str:
 
 def _quantities(found: WhatIf) -> list[str | Table]:
     """Return the quantities that change."""
-    units = {name: q.unit for q in found.base.formulation.quantities for name in q.members()}
+    units = found.base.formulation.quantity_units
     frame = found.quantities()
     size = frame[["base", "changed"]].abs().max(axis=1).clip(lower=1.0)
     frame = frame[frame["difference"].abs() > 1e-9 * size]
