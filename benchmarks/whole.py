@@ -233,7 +233,7 @@ def lots(periods: int = 12, items: int = 8) -> Case:
     sets = model.decide("set_up", item, period, kind="binary")
     wanted, most = rk.data(need, item, period), rk.data(need.sum(axis=1), item)
     model.minimize("cost", (rk.data(setup, item) * sets).sum() + (rk.data(hold, item) * keep).sum())
-    model.require("stock", make + keep.lag(period, start=0) - keep == wanted)
+    model.require("stock", make + keep.previous(period, start=0) - keep == wanted)
     model.require("only_set_up", make <= most * sets)
     return model, float(total)
 
@@ -279,7 +279,7 @@ def lazy_trip(stops: int = 14) -> tuple[rk.Model, float, Lazy]:
     """The same round trip, kept whole by rows that are added where a plan falls into several."""
     model, best = trip(stops)
     for name in [*(f"after{i}_{j}" for i, j in product(range(1, stops), repeat=2) if i != j), "place"]:
-        model.drop(name)
+        model.remove(name)
     go: Any = model["go"]
 
     def unbroken(plan: rk.Plan) -> list[Any]:
@@ -369,7 +369,7 @@ def units(hours: int = 24) -> Case:
     model.require("need", gives.sum(unit) == rk.data(need, hour))
     model.require("least", gives >= by_unit(low) * on)
     model.require("most", gives <= by_unit(high) * on)
-    model.require("begun", starts >= on - on.lag(hour, start=0))
+    model.require("begun", starts >= on - on.previous(hour, start=0))
     for name, k in zip(names, of, strict=True):
         for t in range(hours):
             up = range(max(0, t - least_on[k] + 1), t + 1)

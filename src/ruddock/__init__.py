@@ -8,9 +8,9 @@ from ruddock.formats import read
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.data import Data, data, maximum, minimum
 from ruddock.modelling.expression import total
-from ruddock.modelling.logic import at_least, at_most, either, exactly, pause, run, when
 from ruddock.modelling.model import Model
 from ruddock.modelling.plan import Plan
+from ruddock.modelling.rules import either, pause, run, when
 
 __version__: str
 
@@ -26,11 +26,8 @@ __all__ = [
     "RuddockError",
     "RuddockWarning",
     "__version__",
-    "at_least",
-    "at_most",
     "data",
     "either",
-    "exactly",
     "maximum",
     "minimum",
     "pause",

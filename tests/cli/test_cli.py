@@ -51,7 +51,7 @@ def staircase(periods: int) -> rk.Model:
     week = rk.Axis("week", range(1, periods + 1))
     need = pd.Series([20.0 + 7 * (t % 5) for t in week], pd.Index(week, name="week"))
     make, stock = model.decide("make", week, upper=40), model.decide("stock", week)
-    model.require("balance", stock.lag(week, start=0) + make == need + stock)
+    model.require("balance", stock.previous(week, start=0) + make == need + stock)
     model.require("room", stock <= 60)
     model.minimize("cost", make=(3 * make).sum(), keep=(0.5 * stock).sum())
     return model
@@ -68,7 +68,7 @@ def test_solve_prints_the_plan(files: Path) -> None:
 def test_solve_tells_its_effort_and_keeps_a_log(files: Path, method: str) -> None:
     staircase(200).write(files / "stock.mps")
     log, target = files / "run.jsonl", files / "plan.json"
-    words = ["--method", method, "--effort", "--exact", "--log", str(log), "--json", str(target)]
+    words = ["--method", method, "--effort", "--certify", "--events", str(log), "--json", str(target)]
     result = run("solve", str(files / "stock.mps"), *words)
     assert result.exit_code == 0, result.output
     assert "Taken out before the solve" in result.stdout
@@ -80,13 +80,13 @@ def test_solve_tells_its_effort_and_keeps_a_log(files: Path, method: str) -> Non
     assert plan["objective"] == events[-1]["objective"]
     plain = run("solve", str(files / "stock.mps"), "--no-presolve", "--json", "-")
     assert json.loads(plain.stdout)["objective"] == pytest.approx(plan["objective"], rel=1e-12)
-    missing = run("solve", str(files / "stock.mps"), "--log", str(files / "nowhere" / "run.jsonl"))
+    missing = run("solve", str(files / "stock.mps"), "--events", str(files / "nowhere" / "run.jsonl"))
     assert missing.exit_code == 2
     assert "cannot be written" in missing.output
 
 
 def test_the_exact_check_says_that_it_is_for_linear_models(files: Path) -> None:
-    assert "checks linear models" in run("solve", str(files / "hard.mps"), "--exact", "--time-limit", "0").output
+    assert "checks linear models" in run("solve", str(files / "hard.mps"), "--certify", "--time-limit", "0").output
 
 
 @pytest.mark.parametrize(

@@ -48,8 +48,8 @@ minimize cost (£)
   other : sum(worth[grade, 1] * lot) + 3 × bonus
 require
   keep[place] : sum(flow[place, to], to) - sum(flow[origin, place], origin) = net
-  stock[week] : lag(store, week, 4) + make - store = need
-  cyclic[week] : lag(make, week, wrap) <= make + 9
+  stock[week] : previous(store, week, 4) + make - store = need
+  cyclic[week] : previous(make, week, cyclic) <= make + 9
   some[grade] where rate > 1 and rate : lot >= 6
   pick : flow["Fell", "Mere"] + 2 flow["Mere", "Long Meadow"] <= 8
   bonus + 1 >= 3
@@ -89,8 +89,8 @@ def test_everything_that_can_be_written() -> None:
     wanted.require(
         "keep", flow.sum(to).rename(origin=place) - flow.sum(origin).rename(to=place) == rk.data([3, -1, -2], place)
     )
-    wanted.require("stock", store.lag(week, start=4) + make - store == need)
-    wanted.require("cyclic", make.lag(week, start="wrap") <= make + 9)
+    wanted.require("stock", store.previous(week, start=4) + make - store == need)
+    wanted.require("cyclic", make.previous(week, start="cyclic") <= make + 9)
     wanted.require("some", lot >= 6)
     wanted.require("pick", flow["Fell", "Mere"] + 2 * flow["Mere", "Long Meadow"] <= 8)
     wanted.require("limit_1", bonus + 1 >= 3)

@@ -36,6 +36,7 @@ def test_alternatives_of_linear_models_are_optimal_and_different() -> None:
             assert other.objective == pytest.approx(plan.objective, rel=1e-7, abs=1e-7)
             x = other.values
             assert certificates.feasible(problem, x, problem.activity(x), problem.lower, problem.upper)
+        assert found.complete == (not found.others)
         if not found.others:
             # pushed off the plan in any direction, the objective gets worse
             rng = np.random.default_rng(seed)
@@ -65,7 +66,32 @@ def test_next_best_plans_are_those_of_enumeration(seed: int) -> None:
     assert [round(p.objective) for p in (plan, *found.others)] == values[:7]
     assert len({tuple(np.round(p.values)) for p in (plan, *found.others)}) == 7
     assert not found.complete
-    assert "6 next best plans; there are more" in str(found)
+    assert "6 next best plans; there may be more" in str(found)
+
+
+def test_every_end_of_an_edge_is_found_and_no_more_is_claimed() -> None:
+    model = rk.Model("edge")
+    a, b = model.decide("a", upper=8), model.decide("b", upper=8)
+    model.maximize("gain", 2 * a + 2 * b)
+    model.require("room", a + b <= 10)
+    found = model.solve().alternatives()
+    ends = {tuple(plan.values) for plan in (found.plan, *found.others)}
+    assert ends == {(8, 2), (2, 8)}
+    assert not found.complete
+    assert "mixtures of these are as good too, and there may be more" in str(found)
+
+
+def test_rules_and_bounds_by_constraints_leave_the_next_best() -> None:
+    model = rk.Model("implied")
+    x, u = model.decide("x", kind="integer"), model.decide("u", kind="binary")
+    model.require("room", x <= 4)  # nothing else bounds it
+    model.require("only", rk.when(1 - u, x <= 2))
+    model.maximize("gain", 3 * x - 2 * u)
+    found = model.solve().alternatives(20)
+    worth = sorted((3 * i - 2 * j for i in range(5) for j in (0, 1) if j or i <= 2), reverse=True)
+    assert [plan.objective for plan in (found.plan, *found.others)] == pytest.approx(worth)
+    assert found.complete
+    assert "there are no more" in str(found)
 
 
 def test_unbounded_whole_numbers_ask_for_a_bound() -> None:
@@ -115,4 +141,4 @@ def test_the_ranges_say_that_whole_numbers_come_by_themselves() -> None:
     plan = model_of(matrix_problem([[1, 1, 0, 0], [0, 0, 1, 1], [1, 0, 1, 0], [0, 1, 0, 1]])).solve()
     found = plan.sensitivity()
     assert found.by_structure == "the constraints are those of a network"
-    assert "They need not even be asked for" in " ".join(str(found).split())
+    assert "Integers need not be asked for" in " ".join(str(found).split())

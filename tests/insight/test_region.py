@@ -71,15 +71,37 @@ def test_regions_without_end_and_empty_ones_are_told(tmp_path: Path) -> None:
     model.require("least", x + 2 * y >= 4)
     model.minimize("cost", x + y)
     found = model.region()
-    assert found.endless
-    assert "goes on for ever" in str(found)
-    assert found.draw() is not None
+    assert found.unlimited
+    assert "is unlimited: it goes on beyond them" in str(found)
+    assert sorted(map(tuple, found.corners[["x", "y"]].to_numpy(float).tolist())) == [(0, 2), (4, 0)]  # no frame's
+    assert "It is at x 0, y 2." in " ".join(str(found).split())
+    drawn = found.draw()
+    edges = {tuple(sorted(map(tuple, line.get_xydata().tolist()))) for line in drawn.lines if len(line.get_xydata()) == 2}
+    low_x, high_x, low_y, high_y = found.frame
+    assert not any({p[0] for p in edge} == {high_x} or {p[1] for p in edge} == {high_y} for edge in edges)  # open there
     model.require("never", x + y <= 1)
     none = model.region()
     assert not len(none.corners)
     with pytest.raises(rk.ModelError, match="nothing to draw"):
         none.draw()
     model.decide("z")
+    with pytest.raises(rk.ModelError, match="this model has 3"):
+        model.region()
+
+
+def test_the_first_objective_leads_and_names_of_ours_are_kept_apart() -> None:
+    model = rk.Model("two goals")
+    x, y = model.decide("objective", upper=10), model.decide("where", upper=10)
+    model.require("room", x + y <= 12)
+    model.maximize("margin", 5 * x + 4 * y, unit="£")
+    model.minimize("waste", 2 * x + 3 * y, unit="kg")
+    found = model.region()
+    assert found.plan.objective == 58
+    assert list(found.corners.columns) == ["objective (decision)", "where (decision)", "objective", "where"]
+    best = found.corners.loc[found.corners["objective"].idxmax()]
+    assert (best["objective"], best["where"]) == (58, "room, objective <= 10")
+    assert "best" in str(found)
+    model.require("only", rk.when(model.decide("u", kind="binary"), x <= 3))
     with pytest.raises(rk.ModelError, match="this model has 3"):
         model.region()
 

@@ -155,7 +155,7 @@ def test_one_that_fails_never_loses_the_others() -> None:
     assert "the worker was lost" in found.table.loc["lost", "note"]
     crossed = model.scenarios(pd.DataFrame({"hampers.lower": [0, 99]}))
     assert crossed.table["status"].tolist() == ["optimal", "error"]
-    assert "the lower bound would lie above the upper one" in crossed.table["note"].iloc[1]
+    assert "the lower bound would be above the upper one" in crossed.table["note"].iloc[1]
 
 
 @pytest.mark.parametrize(
@@ -163,7 +163,7 @@ def test_one_that_fails_never_loses_the_others() -> None:
     [
         ("scenario,extraktion\na,700\n", "did you mean 'extraction'"),
         ("scenario,extraction\na,lots\n", "cell B2: extraction=lots: write a number"),
-        ("scenario,extraction\na,700\na,710\n", "the scenario 'a' stands in line 2 already"),
+        ("scenario,extraction\na,700\na,710\n", "the scenario 'a' is in line 2 already"),
         ("scenario,extraction\n", "there is no scenario"),
     ],
 )
@@ -192,7 +192,7 @@ def test_kept_results_of_another_model_are_refused(tmp_path: Path) -> None:
     with pytest.raises(rk.FormatError, match="of another model"):
         model.without_integers().scenarios(table, keep=tmp_path / "kept")
     (tmp_path / "other").write_text("my notes\n")
-    with pytest.raises(rk.FormatError, match="no file of scenario results"):
+    with pytest.raises(rk.FormatError, match="not a file of scenario results"):
         model.scenarios(table, keep=tmp_path / "other")
     assert (tmp_path / "other").read_text() == "my notes\n"
 

@@ -50,14 +50,21 @@ def test_two_sided_prices_are_told_where_limits_meet() -> None:
     assert found.coefficients.loc["mead", "gives_way"] == "jars"
 
 
-def test_whole_numbers_are_held_and_their_cost_is_told() -> None:
+def test_with_integers_true_steps_lead() -> None:
     model = demos.build("spring-haulage")
     plan = model.solve()
     found = plan.sensitivity()
     assert found.held
     assert found.relaxation == pytest.approx(model.without_integers().solve().objective)
-    assert "Whole-number decisions are held at their values" in flat(found)
-    assert "whole numbers cost £52.33" in flat(found)
+    text = flat(found)
+    assert "the integer plan is £52.33 worse than that (integrality gap)" in text
+    assert text.index("What a step is truly worth") < text.index("while every integer decision keeps its value")
+    assert "Limits most worth moving" not in text
+    assert found.steps is not None
+    assert len(found.steps)
+    for name, (step, more, less) in found.steps[["step", "more", "less"]].T.items():
+        for truth, sign in ((more, "+"), (less, "-")):
+            assert truth == pytest.approx(model.what_if({str(name): f"{sign}{step}"}).difference, nan_ok=True, abs=1e-9)
     assert not any(name.startswith("used") for name in found.coefficients.index)
     assert found.limits.loc["demand[Quay]", "one_more"] == pytest.approx(2.3)
     held = model.what_if({"demand[Quay]": "+1"} | {f"{name}.lower": v for name, v in uses(plan)} | switched_off(plan))
@@ -67,14 +74,50 @@ def test_whole_numbers_are_held_and_their_cost_is_told() -> None:
 def test_steps_are_solved_with_nothing_held() -> None:
     model = demos.build("spring-haulage")
     plan = model.solve()
-    found = plan.sensitivity(["demand", "supply[Fell]"], by=10)
-    assert "truly worth, solved again" in flat(found)
-    for name in found.limits.index:
-        for column, step in (("step_more", "+10"), ("step_less", "-10")):
+    found = plan.sensitivity(["demand"], by=10)
+    assert "What a step is truly worth" in flat(found)
+    assert found.steps is not None
+    assert found.steps.index.tolist() == found.limits.index.tolist()  # all that are named
+    for name in found.steps.index:
+        for column, step in (("more", "+10"), ("less", "-10")):
             truth = model.what_if({str(name): step}).difference
-            assert found.limits.loc[name, column] == pytest.approx(truth, nan_ok=True)
+            assert found.steps.loc[name, column] == pytest.approx(truth, nan_ok=True)
     with pytest.raises(rk.ModelError, match="positive amount"):
         plan.sensitivity(by=0)
+
+
+def test_a_limit_with_some_slack_is_stepped_as_well() -> None:
+    model = rk.Model("near")
+    x = model.decide("x", kind="integer")
+    model.maximize("gain", 7 * x)
+    model.require("room", 5 * x <= 52)
+    found = model.solve().sensitivity(by=4)
+    assert found.steps is not None
+    row = found.steps.loc["room"]
+    assert (row["step"], row["more"], row["less"]) == (4, 7, -7)
+    assert model.solve().sensitivity(["room"], by=1).steps.loc["room", "less"] == 0  # type: ignore[union-attr]
+
+
+def test_solve_and_sensitivity_say_the_same_and_it_is_true() -> None:
+    """Three limits meet at one corner: of the two that have a price in the basis, one more brings nothing."""
+    model = rk.Model("bakery")
+    a, b = model.decide("a"), model.decide("b")
+    model.maximize("margin", 3 * a + 2 * b, unit="€")
+    model.require("press", a + b <= 10)
+    model.require("oven", 2 * a + b <= 16)
+    model.require("pack", a <= 6)
+    plan = model.solve()
+    text = flat(plan)
+    ranges = plan.sensitivity().limits
+    limits = {"press": 10, "oven": 16, "pack": 6}
+    for name in limits:
+        for sign, column in (("+", "one_more"), ("-", "one_less")):
+            truth = model.what_if({name: f"{sign}0.01"}).difference / 0.01
+            assert ranges.loc[name, column] == pytest.approx(truth, abs=1e-6)
+        more = ranges.loc[name, "one_more"]
+        shown = "0 (degenerate)" if abs(more) < 1e-9 else f"+€{more:,.2f} (degenerate)"
+        assert f"{name} <= {limits[name]} {shown}" in text
+    assert "Degenerate: some limits are worth something else downwards" in text
 
 
 def uses(plan: rk.Plan) -> list[tuple[str, float]]:
@@ -105,15 +148,25 @@ def test_without_a_best_plan_there_is_no_sensitivity() -> None:
         model.solve().sensitivity()
 
 
-def test_objectives_in_priority_keep_what_was_reached() -> None:
+def test_of_several_objectives_the_first_one_has_ranges() -> None:
     model = rk.Model("two")
     x, y = model.decide("x", upper=4), model.decide("y", upper=4)
     model.require("sum", x + y <= 6)
     model.maximize("first", x + y)
     model.minimize("second", 2 * x + y)
-    found = model.solve().sensitivity()
-    assert found.objective == pytest.approx(8)  # y = 4, x = 2
-    assert found.limits.loc["sum", "one_less"] < 0 or np.isnan(found.limits.loc["sum", "one_less"])
+    plan = model.solve()
+    found = plan.sensitivity()
+    assert found.objective == 6
+    assert plan.values.tolist() == [2, 4]
+    assert found.several == ("second",)
+    assert (found.limits.loc["sum", "one_more"], found.limits.loc["sum", "one_less"]) == (1, -1)
+    for change in ("+0.5", "-0.5"):  # what is said of the first objective is so
+        after = model.what_if({"sum": change})
+        assert after.difference == pytest.approx(float(change))
+    told = flat(model.what_if({"sum": "+1"}))
+    assert "First goes from 6 to 7: 1 better. Second goes from 8 to 10: 2 worse." in told
+    with pytest.raises(rk.ModelError, match="strict order"):
+        model.solve(give={"first": "1"}).sensitivity()
 
 
 def test_plain_data_holds_no_infinity() -> None:

@@ -45,14 +45,14 @@ def test_all_points_of_whole_number_models_against_enumeration(seed: int) -> Non
     sign = 1 if seed % 2 else -1
     everything = model.tradeoff("gain", "other", points="all")
     assert everything.complete
-    found = [(g, sign * o) for g, o in everything.points[["gain", "other"]].to_numpy(float).tolist()]
+    found = [(g, sign * o) for g, o in everything.objectives[["gain", "other"]].to_numpy(float).tolist()]
     assert found == [pytest.approx(pair) for pair in expected]
     some = model.tradeoff("gain", "other", points=5)
-    points = [(round(g), round(sign * o)) for g, o in some.points[["gain", "other"]].to_numpy(float).tolist()]
+    points = [(round(g), round(sign * o)) for g, o in some.objectives[["gain", "other"]].to_numpy(float).tolist()]
     assert set(points) <= set(expected)
     assert (points[0], points[-1]) == (expected[0], expected[-1])
     for plan, (g, o) in zip(some.plans, points, strict=True):
-        assert plan.objectives().tolist() == pytest.approx([g, sign * o])
+        assert plan.objectives()["value"].tolist() == pytest.approx([g, sign * o])
 
 
 def mixed_goods(seed: int) -> rk.Model:
@@ -73,8 +73,8 @@ def test_linear_frontiers_are_exact_between_their_corners(seed: int) -> None:
     model = mixed_goods(seed)
     found = model.tradeoff("margin", "fuel", points=9)
     assert found.exact and found.complete
-    margin, fuel = found.points["margin"].to_numpy(float), found.points["fuel"].to_numpy(float)
-    corners = found.points[found.points["corner"]]
+    margin, fuel = found.objectives["margin"].to_numpy(float), found.objectives["fuel"].to_numpy(float)
+    corners = found.points.join(found.objectives)[found.points["corner"]]
     assert (np.diff(margin) < 0).all() and (np.diff(fuel) < 0).all()
     slopes = np.diff(corners["fuel"]) / np.diff(corners["margin"])
     assert (np.diff(slopes) < 1e-9).all(), "ever less fuel is saved for the margin given up"
@@ -83,12 +83,12 @@ def test_linear_frontiers_are_exact_between_their_corners(seed: int) -> None:
     for held in np.linspace(margin[-1], margin[0], 14)[1:-1].tolist():
         part = mixed_goods(seed)
         objective = part.formulation().objectives[0].parts["margin"]
-        part.drop("margin")
+        part.remove("margin")
         part.require("held", objective_of(part, objective) >= held)
         line = np.interp(held, margin[::-1], fuel[::-1])
         assert part.solve().objective == pytest.approx(line, rel=1e-7)
     for plan, m, f in zip(found.plans, margin, fuel, strict=True):
-        assert plan.objectives().tolist() == pytest.approx([m, f])
+        assert plan.objectives()["value"].tolist() == pytest.approx([m, f])
         assert plan.constraints()["slack"].min() > -1e-6
 
 
@@ -101,16 +101,16 @@ def objective_of(model: rk.Model, objective: object) -> rk.Expression:
 def test_later_objectives_take_what_is_given() -> None:
     model = mixed_goods(3)
     strict = model.solve()
-    best = model.solve().objectives()["margin"]
+    best = model.solve().objective
     for give, least in (({"margin": 0.1}, 0.9 * best), ({"margin": "10%"}, 0.9 * best), ({"margin": "25"}, best - 25)):
         plan = model.solve(give=give)
-        assert plan.objectives()["margin"] == pytest.approx(least)
-        assert plan.objectives()["fuel"] < strict.objectives()["fuel"]
-        line = model.tradeoff("margin", "fuel", points=2).points
+        assert plan.objectives()["value"]["margin"] == pytest.approx(least)
+        assert plan.objectives()["value"]["fuel"] < strict.objectives()["value"]["fuel"]
+        line = model.tradeoff("margin", "fuel", points=2).objectives
         expected = np.interp(least, line["margin"][::-1], line["fuel"][::-1])
-        assert plan.objective == pytest.approx(expected)
-        assert "held: at least" in str(plan)
-    assert strict.objectives()["margin"] == pytest.approx(best)
+        assert plan.objectives()["value"]["fuel"] == pytest.approx(expected)
+        assert "held at least" in str(plan)
+    assert strict.objectives()["value"]["margin"] == pytest.approx(best)
 
 
 @pytest.mark.parametrize(
@@ -131,7 +131,7 @@ def test_a_frontier_needs_two_objectives_that_have_an_end() -> None:
     model = mixed_goods(2)
     with pytest.raises(rk.ModelError, match="there is no objective called 'fule'; did you mean 'fuel'"):
         model.tradeoff("margin", "fule")
-    with pytest.raises(rk.ModelError, match="was named twice"):
+    with pytest.raises(rk.ModelError, match="is named twice"):
         model.tradeoff("margin", "margin")
     with pytest.raises(rk.ModelError, match="points is a number from 2 on"):
         model.tradeoff("margin", "fuel", points=1)
@@ -146,6 +146,53 @@ def test_a_frontier_needs_two_objectives_that_have_an_end() -> None:
     one = same.tradeoff("a", "b")
     assert len(one.points) == 1
     assert "nothing to trade" in str(one)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_of_three_objectives_no_point_is_beaten(seed: int) -> None:
+    model, gain, other = chosen_things(2 * seed + 1)
+    third = np.random.default_rng(900 + seed).integers(1, 20, 8).astype(float)
+    model.minimize("third", (rk.data(third, rk.Axis("thing", range(8))) * model["take"]).sum())
+    plans = np.array(list(product([0.0, 1.0], repeat=8)))
+    rng = np.random.default_rng(2 * seed + 1)
+    sizes = [rng.integers(1, 20, 8).astype(float) for _ in range(3)]
+    plans = plans[(plans @ sizes[2] <= float(sizes[2].sum() // 2)) & (plans.sum(axis=1) >= 2)]
+    values = np.stack((-gain, other, plans @ third), axis=1)
+    found = model.tradeoff("gain", "other", "third", points=16)
+    assert not found.exact and not found.complete
+    assert len(found.points) >= 3
+    for row in found.objectives.to_numpy(float) * [-1, 1, 1]:
+        better = (values <= row + 1e-6).all(axis=1) & (values < row - 1e-6).any(axis=1)
+        assert not better.any()
+    for k in range(3):  # every objective at its best is among them
+        assert (found.objectives.to_numpy(float) * [-1, 1, 1])[:, k].min() == pytest.approx(values[:, k].min())
+
+
+def test_names_of_ours_do_not_stand_in_the_way_and_a_stopped_end_has_no_share() -> None:
+    model = rk.Model("names")
+    x, y = model.decide("x", upper=9), model.decide("corner", upper=9)
+    model.maximize("share", 3 * x + y)
+    model.minimize("price", x + 2 * y)
+    found = model.tradeoff("share", "price", points=3)
+    assert list(found.points.columns) == ["share", "corner", "price"]
+    assert list(found.objectives.columns) == ["share", "price"]
+    assert found.points["share"].iloc[[0, -1]].tolist() == [0, 1]
+    calls = []
+    chosen, _, _ = chosen_things(4)
+
+    def stop(count: int) -> None:
+        calls.append(count)
+        if count == 4:
+            import os
+            import signal
+
+            os.kill(os.getpid(), signal.SIGINT)
+
+    part = chosen.tradeoff("gain", "other", points=9, on_point=stop)
+    assert part.stopped == "user"
+    whole = chosen.tradeoff("gain", "other", points=9)
+    assert len(part.points) < len(whole.points)
+    assert part.points["share"].tolist() == pytest.approx(whole.points["share"].tolist()[: len(part.points)])
 
 
 def test_the_command_shows_the_frontier_and_draws_it(tmp_path) -> None:  # type: ignore[no-untyped-def]

@@ -151,14 +151,14 @@ def test_where_at_rename_repeat(model: rk.Model) -> None:
     ("start", "first"),
     [
         (5.0, {"make[2026-04-06,p]": 1.0, "stock[2026-04-06,p]": -1.0}),
-        ("wrap", {"make[2026-04-06,p]": 1.0, "stock[2026-04-06,p]": -1.0, "stock[2026-04-09,p]": 1.0}),
+        ("cyclic", {"make[2026-04-06,p]": 1.0, "stock[2026-04-06,p]": -1.0, "stock[2026-04-09,p]": 1.0}),
         ("decision", {"make[2026-04-06,p]": 1.0, "stock[2026-04-06,p]": -1.0, "opening[p]": 1.0}),
     ],
 )
-def test_lag_looks_back(model: rk.Model, start: Any, first: dict[str, float]) -> None:
+def test_previous_looks_back(model: rk.Model, start: Any, first: dict[str, float]) -> None:
     make, stock = model.decide("make", C, A), model.decide("stock", C, A)
     opening = model.decide("opening", A)
-    before = stock.lag(C, start=opening if start == "decision" else start)
+    before = stock.previous(C, start=opening if start == "decision" else start)
     model.require("balance", before + make - stock == 2)
     assert row(model, "balance[2026-04-06,p]") == first
     assert row(model, "balance[2026-04-08,r]") == {
@@ -168,12 +168,92 @@ def test_lag_looks_back(model: rk.Model, start: Any, first: dict[str, float]) ->
     assert len(matrix(model)) == 12
 
 
-def test_lag_without_start_must_not_cover_the_first_labels(model: rk.Model) -> None:
+def test_previous_without_start_must_not_cover_the_first_labels(model: rk.Model) -> None:
     stock = model.decide("stock", C)
-    with pytest.raises(rk.ModelError, match=r"lag\(c, 1\) has no value at 2026-04-06"):
-        model.require("r", stock - stock.lag(C) <= 3)
-    model.require("rest", stock.where(rk.data([0, 1, 1, 1], C)) - stock.lag(C) <= 3)
+    with pytest.raises(rk.ModelError, match=r"previous\(c, 1\) has no value at 2026-04-06"):
+        model.require("r", stock - stock.previous(C) <= 3)
+    model.require("rest", stock.where(rk.data([0, 1, 1, 1], C)) - stock.previous(C) <= 3)
     assert len(matrix(model)) == 3
+
+
+def test_previous_follows_each_sequence_of_a_subset(model: rk.Model) -> None:
+    step = rk.Axis("step", [1, 2, 3])
+    x = model.decide("x", A, step, only=[("p", 1), ("p", 2), ("p", 3), ("q", 2), ("q", 3)])
+    model.require("ramp", x - x.previous(step, start=10) >= -3)
+    assert [name for name in matrix(model).index if name.startswith("ramp")] == [
+        "ramp[p,1]", "ramp[p,2]", "ramp[p,3]", "ramp[q,2]", "ramp[q,3]",
+    ]  # fmt: skip
+    assert row(model, "ramp[q,3]") == {"x[q,3]": 1, "x[q,2]": -1}
+    assert model.problem().row_lower[[0, 3]].tolist() == [7, 7]  # the start is that of the first label of each
+    w = model.decide("w", step, only=[1, 2])
+    model.require("round", w <= w.previous(step, start="cyclic"))
+    assert row(model, "round[1]") == {"w[1]": 1, "w[2]": -1}
+    y = model.decide("y", step)
+    with pytest.raises(rk.ModelError, match=r"previous\(step, 1\) has no value at 3"):
+        model.require("lost", y <= w.previous(step, start=0))
+    assert (x.previous(step, 0) <= 3) is not None
+
+
+def test_data_outside_a_family_is_never_lost(model: rk.Model) -> None:
+    x, y = model.decide("x", A, only=["p"]), model.decide("y", A)
+    need = rk.data([1, 2, 3], A)
+    model.require("first", (y + x) + need <= 9)
+    with pytest.raises(rk.ModelError, match="add the data last"):
+        model.require("second", y + (x + need) <= 9)
+    assert model.problem().row_upper.tolist() == [8, 7, 6]
+
+
+def test_fill_stands_for_what_is_absent() -> None:
+    held = rk.data({"p": 1}, A, fill=5)
+    assert float(held.sum()) == 11
+    assert [(2 * held)["q"], (-held)["q"], (held + held)["q"], (held >= 5)["q"], abs(-held)["r"]] == [10, -5, 10, 1, 5]
+    assert [float(held.at(a="q")), float(rk.data({"p": 1}, A, fill=0).at(a="r"))] == [5, 0]
+    model = rk.Model("fill")
+    assert len(model.decide("x", A, only=rk.data({"p": 0}, A, fill=1))) == 2
+    assert len(held.where(held > 1)) == 2
+    with pytest.raises(rk.DataError, match="no value"):
+        rk.data({"p": 1}, A).at(a="q")
+
+
+def test_half_named_tables_use_the_name_they_have() -> None:
+    origin, to = rk.Axis("origin", ["A", "B"]), rk.Axis("to", ["A", "B"])
+    frame = pd.DataFrame([[0, 1], [5, 0]], index=pd.Index(["A", "B"], name="to"), columns=["A", "B"])
+    assert rk.data(frame, origin, to)["B", "A"] == 1
+    assert rk.data(frame.stack(), origin, to)["B", "A"] == 1
+    other = rk.Axis("other", ["A", "B"])
+    three = pd.Series(1.0, pd.MultiIndex.from_product([["A"], ["A", "B"], ["B"]], names=["to", None, None]))
+    with pytest.raises(rk.DataError, match="name them all"):
+        rk.data(three, origin, to, other)
+    alone = rk.Axis("alone", ["x", "y"])
+    clear = pd.Series(1.0, pd.MultiIndex.from_product([["A"], ["x"], ["B"]], names=["to", None, None]))
+    assert rk.data(clear, origin, to, alone)["B", "A", "x"] == 1
+
+
+def test_axes_of_any_size_are_told_apart() -> None:
+    axes = [rk.Axis(f"a{k}", range(2048)) for k in range(6)]
+    rows = [(1, 2, 3, 4, 5, 6), (2047,) * 6, (0,) * 6]
+    held = rk.data({key: k for k, key in enumerate(rows)}, *axes)
+    assert [held[key] for key in rows] == [0, 1, 2]
+    with pytest.raises(rk.DataError, match="no value"):
+        held[1, 2, 3, 4, 5, 7]
+    model = rk.Model("wide")
+    x = model.decide("x", *axes, only=rows)
+    model.require("cap", held * x <= 7)
+    assert len(x) == 3
+    with pytest.raises(rk.DataError, match="more than once"):
+        model.decide("y", *axes, only=[*rows, rows[0]])
+
+
+def test_slices_and_lists_keep_their_axis(model: rk.Model) -> None:
+    x = model.decide("x", A, C)
+    assert len(x["p", :]) == 4
+    assert len(x[:, "2026-04-07":"2026-04-08"]) == 6
+    assert len(x.at(a=["p", "r"])) == 8
+    assert x[["p", "r"], "2026-04-06"].axes == (A,)
+    model.require("some", x[["p", "q"], :].sum(C) <= 3)
+    assert [n for n in matrix(model).index if n.startswith("some")] == ["some[p]", "some[q]"]
+    assert float(rk.data(np.ones((3, 4)), A, C)[["p", "q"], :].sum()) == 8
+    assert len(matrix(model).loc["some[p]"].loc[lambda v: v != 0]) == 4
 
 
 def test_relations_repeat_along_axes_of_either_side(model: rk.Model) -> None:
@@ -183,6 +263,29 @@ def test_relations_repeat_along_axes_of_either_side(model: rk.Model) -> None:
     assert row(model, "r[q,20]") == {"x[q,20]": 1, "y[20]": -1}
     assert row(model, "s[r,10]") == {"y[10]": 1}
     assert model.problem().row_lower[-6:].tolist() == [0, 1, 2, 3, 4, 5]
+
+
+@pytest.mark.parametrize("right", ["family", "member", "expression"])
+def test_both_sides_stay_as_written(right: str) -> None:
+    model = rk.Model("written")
+    axis = rk.Axis("k", ["p"])
+    x, y = model.decide("x", axis, upper=9), model.decide("y", axis, upper=90)
+    other: Any = {"family": y, "member": y["p"], "expression": y + 0}[right]
+    model.require("low", 2 * x["p"] + 20 >= other if right == "member" else 2 * x + 20 >= other)
+    model.maximize("gain", y.sum())
+    plan = model.solve()
+    name = "low" if right == "member" else "low[p]"
+    line = plan.constraints().loc[name]
+    assert (line["left"], line["relation"], line["right"], line["shadow_price"]) == (38, ">=", 38, -1)
+    assert f"{name} : 2 x[p] + 20 >= y[p]" in model.algebra()
+    assert model.what_if({f"{name}.y[p]": 2}).changed.objective == 19  # the side where it stands
+    assert model.what_if({f"{name}.x[p]": 3}).changed.objective == 47
+    with pytest.raises(rk.ModelError, match="no limit of its own"):
+        model.what_if({name: 4})
+    model.require("fixed", x + 3 <= 10)
+    same = model.what_if({"fixed": 10})
+    assert same.difference == 0
+    assert model.what_if({"fixed": "+1"}).difference == 2
 
 
 def test_limits_move_right_and_decisions_left(model: rk.Model) -> None:

@@ -72,7 +72,7 @@ def test_a_shadow_price_is_what_one_more_unit_brings(name: str) -> None:
         "wax": 0.1 * jars + 2 * hampers <= 150.5,
         "shelf": (jars - mead).between(10, 200.5),
     }[name]
-    model.drop(name)
+    model.remove(name)
     model.require(name, more)
     assert (model.solve().objective - base.objective) / 0.5 == pytest.approx(price, abs=1e-6)
 
@@ -83,7 +83,7 @@ def test_a_range_names_the_side_its_price_belongs_to() -> None:
     model.minimize("cost", 2 * x)
     model.require("span", x.between(10, 20))
     row = model.solve().constraints().loc["span"]
-    assert (row["relation"], row["limit"], row["slack"], row["shadow_price"]) == (">=", 10, 0, 2)
+    assert (row["left"], row["relation"], row["right"], row["slack"], row["shadow_price"]) == (10, ">=", 10, 0, 2)
 
 
 def test_explanations_add_up() -> None:
@@ -106,7 +106,7 @@ def test_explanations_add_up() -> None:
 def test_the_printed_plan_says_what_matters() -> None:
     text = str(packing().solve())
     assert text.startswith("Packing: best plan found, margin £6,331.76, proven the largest possible.")
-    for part in ("together", "all 3 are used", "at its upper bound", "Limits that bind: 2 of 3", "<= 640"):
+    for part in ("total", "all 3 are used", "at its upper bound", "Limits that bind: 2 of 3", "<= 640"):
         assert part in text
     priced = str(packing(whole=False).solve())
     assert "+£8.06 per hour" in priced
@@ -158,7 +158,7 @@ def endless() -> rk.Model:
     ("model", "status", "told"),
     [
         (clash(), "infeasible", ("no plan exists", "least", "most")),
-        (endless(), "unbounded", ("without end", "+1", "some limit is missing")),
+        (endless(), "unbounded", ("without limit", "+1", "a limit is missing")),
     ],
 )
 def test_no_plan_is_a_status_with_a_reason_and_values_are_refused(
@@ -170,6 +170,7 @@ def test_no_plan_is_a_status_with_a_reason_and_values_are_refused(
     assert all(word in str(plan) for word in told)
     reads = [
         lambda: plan.objective,
+        plan.objectives,
         lambda: plan["x"],
         plan.decisions,
         plan.constraints,
@@ -196,9 +197,16 @@ def test_objectives_are_solved_in_written_order() -> None:
     model.minimize("wear", 3 * x + y)
     model.require("room", x + y <= 10)
     plan = model.solve()
-    assert plan.objectives().to_dict() == pytest.approx({"margin": 10, "wear": 14})
-    assert plan[x] == pytest.approx(2)
-    assert plan.objective_name == "wear"
+    told = plan.objectives()
+    assert told["value"].to_dict() == {"margin": 10, "wear": 14}  # held exactly: no dust
+    assert told["sense"].tolist() == ["maximize", "minimize"]
+    assert plan[x] == 2
+    assert (plan.objective_name, plan.objective, plan.gap) == ("margin", 10, 0)
+    text = " ".join(str(plan).split())
+    assert "margin 10, the largest possible; then wear 14, the smallest possible with margin held at 10" in text
+    given = model.solve(give={"margin": "1"})
+    assert given.objectives()["value"].to_dict() == pytest.approx({"margin": 9, "wear": 11})
+    assert "margin 9, given up from 10; then wear 11, the smallest possible with margin held at least 9" in " ".join(str(given).split())
 
 
 def test_no_objective_asks_for_any_plan() -> None:
@@ -251,7 +259,7 @@ def test_a_plan_stays_what_it_was_when_the_model_moves_on() -> None:
     model = packing()
     plan = model.solve()
     before = plan.decisions()
-    model.drop("wax")
+    model.remove("wax")
     model.decide("candles")
     pd.testing.assert_frame_equal(plan.decisions(), before)
     assert len(model.solve().decisions()) == 4

@@ -14,6 +14,7 @@ import click
 if TYPE_CHECKING:
     from ruddock.insight.region import Region
     from ruddock.insight.scenarios import Scenarios
+    from ruddock.insight.sweep import Sweep
     from ruddock.insight.tradeoff import Tradeoff
     from ruddock.tables import Table
 
@@ -32,8 +33,8 @@ class SolveOptions:
     json_path: str | None
     method: str
     no_presolve: bool
-    exact: bool
-    log: Path | None
+    certify: bool
+    events: Path | None
     effort: bool
 
 
@@ -56,7 +57,7 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 "--memory-limit",
                 type=click.FloatRange(min=0),
                 metavar="MB",
-                help="Stop a search whose open parts take more.",
+                help="Stop a search whose open nodes take more.",
             ),
             click.option("--cores", type=click.IntRange(1, 2), default=2, help="Processes that share a long search."),
             click.option(
@@ -80,15 +81,48 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 help="For linear models: dual or primal simplex, or interior point.",
             ),
             click.option("--no-presolve", is_flag=True, help="Solve a model as it is, without making it smaller."),
-            click.option("--exact", is_flag=True, help="Check a linear model's plan in exact arithmetic."),
+            click.option("--certify", is_flag=True, help="Check a linear model's plan in exact arithmetic."),
             click.option("--effort", is_flag=True, help="Show what the solve took, after the plan."),
             click.option(
-                "--log", type=click.Path(path_type=Path), metavar="FILE", help="Write each event as a line of JSON."
+                "--events", type=click.Path(path_type=Path), metavar="FILE", help="Write each event as a line of JSON."
             ),
         )
     ):
         result = option(result)
     return result
+
+
+def limited(command: Callable[..., None]) -> Callable[..., None]:
+    """Give a question the limits that it shares with every solve, as ``limits``: keywords of the Python call."""
+
+    @functools.wraps(command)
+    def with_limits(time_limit: float | None, gap: float, give: tuple[str, ...], **given: Any) -> None:
+        limits: dict[str, Any] = {"gap": gap, "progress": True}
+        if time_limit is not None:
+            limits["time_limit"] = time_limit
+        if give:
+            limits["give"] = given_words(give)
+        command(limits=limits, **given)
+
+    result: Callable[..., None] = with_limits
+    for option in (
+        click.option("--give", multiple=True, metavar="OBJECTIVE=SHARE",
+                     help="What later objectives may take from this one: 5%, or an amount."),
+        click.option("--gap", type=click.FloatRange(min=0, max=1), default=0.0, help="Relative gap that counts as optimal."),
+        click.option("--time-limit", type=click.FloatRange(min=0), metavar="S",
+                     help="Stop after S seconds in all; what was found by then is shown."),
+    ):  # fmt: skip
+        result = option(result)
+    return result
+
+
+def given_words(words: tuple[str, ...]) -> dict[str, float | str]:
+    """Read ``OBJECTIVE=SHARE`` words."""
+    pairs = [word.partition("=") for word in words]
+    for word, (_, sign, text) in zip(words, pairs, strict=True):
+        if not sign or not text.strip():
+            raise click.BadParameter(f"{word!r}: write OBJECTIVE=5% or OBJECTIVE=200", param_hint="--give")
+    return {name.strip(): text.strip() for name, _, text in pairs}
 
 
 def _replacements(context: click.Context, option: click.Parameter, given: tuple[str, ...]) -> dict[str, str]:
@@ -131,7 +165,7 @@ def tell(found: Answer, json_path: str | None) -> None:
     show(found.parts(), sys.stderr if json_path == "-" else None)
 
 
-def draw(found: Scenarios | Region | Tradeoff, figure: Path | None) -> None:
+def draw(found: Scenarios | Region | Tradeoff | Sweep, figure: Path | None) -> None:
     """Write the figure of a result to a file, where one is asked for."""
     if figure is None:
         return

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, cast
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import SolveOptions, model_argument, solve_options, write_json
+from ruddock.cli.options import SolveOptions, given_words, model_argument, solve_options, write_json
 
 if TYPE_CHECKING:
     from ruddock.engine.outcome import Method
@@ -87,15 +87,6 @@ def solve(
         raise click.exceptions.Exit(1)
 
 
-def _given(words: tuple[str, ...]) -> dict[str, float | str]:
-    """Read ``OBJECTIVE=SHARE`` words."""
-    pairs = [word.partition("=") for word in words]
-    for word, (_, sign, text) in zip(words, pairs, strict=True):
-        if not sign or not text.strip():
-            raise click.BadParameter(f"{word!r}: write OBJECTIVE=5% or OBJECTIVE=200", param_hint="--give")
-    return {name.strip(): text.strip() for name, _, text in pairs}
-
-
 def _solve_and_show(
     model: Model,
     how: SolveOptions,
@@ -104,24 +95,23 @@ def _solve_and_show(
     diagnosed: bool = False,
 ) -> Plan:
     """Solve, write what is asked for, and show the plan; where there is none, and it is asked for, why."""
-    from ruddock.cli.show import show, show_progress
+    from ruddock.cli.show import show
     from ruddock.formats.plan_json import plan_document
     from ruddock.reporting.effort import effort_parts
 
-    with show_progress(model) as listener:
-        plan = model.solve(
-            time_limit=how.time_limit,
-            gap=how.gap,
-            on_progress=listener,
-            method=cast("Method", how.method),
-            presolve=not how.no_presolve,
-            exact=how.exact,
-            log=how.log,
-            memory_limit=how.memory_limit,
-            cores=how.cores,
-            give=_given(how.give),
-            start=start,
-        )
+    plan = model.solve(
+        time_limit=how.time_limit,
+        gap=how.gap,
+        progress=True,
+        method=cast("Method", how.method),
+        presolve=not how.no_presolve,
+        certify=how.certify,
+        events=how.events,
+        memory_limit=how.memory_limit,
+        cores=how.cores,
+        give=given_words(how.give),
+        start=start,
+    )
     found = None
     if diagnosed and plan.status == "infeasible":
         from ruddock.insight.diagnosis import diagnose_plan

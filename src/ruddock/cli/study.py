@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import draw, model_argument, tell
+from ruddock.cli.options import draw, limited, model_argument, tell
 
 
 @main.command()
@@ -15,8 +16,10 @@ from ruddock.cli.options import draw, model_argument, tell
 @click.argument("table", type=click.Path(path_type=Path))
 @click.option("--jobs", type=click.IntRange(min=1), default=1, help="Processes that solve at a time.")
 @click.option("--keep", type=click.Path(path_type=Path), metavar="FILE", help="Keep results here; go on from them.")
-@click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop each solve after S seconds.")
-@click.option("--gap", type=click.FloatRange(min=0), default=0.0, help="Relative gap that counts as optimal.")
+@click.option(
+    "--each-time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop each scenario after S seconds."
+)
+@limited
 @click.option("--csv", "csv_path", type=click.Path(path_type=Path), metavar="FILE", help="Write a row a scenario.")
 @click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw them (.png, .svg, .pdf).")
 @click.option("--json", "json_path", metavar="FILE", help="Write the answers as JSON; - is standard output.")
@@ -26,11 +29,11 @@ def scenarios(
     table: Path,
     jobs: int,
     keep: Path | None,
-    time_limit: float | None,
-    gap: float,
+    each_time_limit: float | None,
     csv_path: Path | None,
     figure: Path | None,
     json_path: str | None,
+    limits: dict[str, Any],
 ) -> None:
     """Solve MODEL under every scenario of TABLE (.csv or .xlsx) and compare.
 
@@ -41,13 +44,16 @@ def scenarios(
     from ruddock.formats import read
 
     built = read(model, data)
+    limits.pop("progress")
     with counting("scenarios") as listener:
-        found = built.scenarios(table, jobs=jobs, keep=keep, time_limit=time_limit, gap=gap, on_result=listener)
+        found = built.scenarios(
+            table, jobs=jobs, keep=keep, each_time_limit=each_time_limit, on_result=listener, **limits
+        )
     tell(found, json_path)
     if csv_path is not None:
         from ruddock.formats.files import write_text
 
-        write_text(csv_path, found.table.join(found.decisions()).to_csv())
+        write_text(csv_path, found.with_decisions().to_csv())
     if found.solved:
         draw(found, figure)
     if found.stopped and keep is not None:
@@ -58,50 +64,57 @@ def scenarios(
 
 @main.command()
 @model_argument
+@limited
 @click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw it (.png, .svg, .pdf).")
 @click.option("--json", "json_path", metavar="FILE", help="Write the corners as JSON; - is standard output.")
-def region(model: Path, data: dict[str, str], figure: Path | None, json_path: str | None) -> None:
+def region(
+    model: Path, data: dict[str, str], figure: Path | None, json_path: str | None, limits: dict[str, Any]
+) -> None:
     """List the corners of the feasible region of MODEL, which has two decisions, and draw it.
 
     Exit status 1 if the region is empty.
     """
     from ruddock.formats import read
 
-    found = read(model, data).region()
+    found = read(model, data).region(**limits)
     tell(found, json_path)
-    if not len(found.corners):
+    if not len(found.outline):
         raise click.exceptions.Exit(1)
     draw(found, figure)
 
 
 @main.command()
 @model_argument
-@click.argument("first")
-@click.argument("second")
-@click.option("--points", default="21", metavar="N", help="How many, or all, for whole-number models.")
-@click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop after S seconds.")
+@click.argument("objectives", nargs=-1)
+@click.option(
+    "--points", default="21", show_default=True, metavar="N", help="How many, or all, for models with integers."
+)
+@limited
 @click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the frontier (.png, .svg, .pdf).")
 @click.option("--json", "json_path", metavar="FILE", help="Write the points as JSON; - is standard output.")
 def tradeoff(
     model: Path,
     data: dict[str, str],
-    first: str,
-    second: str,
+    objectives: tuple[str, ...],
     points: str,
-    time_limit: float | None,
     figure: Path | None,
     json_path: str | None,
+    limits: dict[str, Any],
 ) -> None:
-    """Set two objectives of MODEL against each other, from the best of FIRST to the best of SECOND.
+    """Set OBJECTIVES of MODEL against each other: from the best of the first to the best of the second.
 
-    Exit status 1 if there is no plan.
+    Without names the first two; three and more are looked at on a grid. Exit status 1 if there is no plan.
     """
+    from ruddock.cli.show import counting
     from ruddock.formats import read
 
     if points != "all" and not points.isdigit():
         raise click.BadParameter(f"{points!r}: write a number, or all", param_hint="--points")
     count = points if points == "all" else int(points)
-    found = read(model, data).tradeoff(first, second, points=count, time_limit=time_limit)
+    limits.pop("progress")
+    built = read(model, data)
+    with counting("points") as listener:
+        found = built.tradeoff(*objectives, points=count, on_point=lambda done: listener(done, done), **limits)
     tell(found, json_path)
     if not len(found.points):
         raise click.exceptions.Exit(1)

@@ -48,24 +48,29 @@ class Clash:
     members : limits of rows first, then bounds, then whole-number marks
     whole : whether it takes whole numbers to clash; the limits alone could be met in fractions
     proven : whether irreducibility was proven for every member
+    helpers : the first of the columns whose bounds and marks always count, being no members of their own
     """
 
     members: tuple[Member, ...]
     whole: bool
     proven: bool
+    helpers: int | None = None
 
     def alone(self, problem: Problem) -> Problem:
         """Return the problem with no other limits, bounds and marks, and without costs."""
-        kept = _Kept(problem)
+        kept = _Kept(problem, helpers=self.helpers)
         kept.only(self.members)
         return kept.relaxed()
 
 
 class _Kept:
-    """Which limits, bounds and marks of a problem still count."""
+    """Which limits, bounds and marks of a problem still count; those of helper columns always do."""
 
-    def __init__(self, problem: Problem, without: frozenset[Member] = frozenset()) -> None:
-        self.problem = problem
+    def __init__(
+        self, problem: Problem, without: frozenset[Member] = frozenset(), helpers: int | None = None
+    ) -> None:
+        self.problem, self.helpers = problem, problem.n if helpers is None else helpers
+        self.row_sizes = np.bincount(problem.indices, minlength=problem.m)
         p = problem
         self.masks: dict[Kind, np.ndarray] = {
             "row lower": np.isfinite(p.row_lower),
@@ -78,7 +83,15 @@ class _Kept:
             self.masks[member.kind][member.index] = False
 
     def members(self, *kinds: Kind) -> list[Member]:
-        return [Member(kind, int(i)) for kind in kinds for i in np.flatnonzero(self.masks[kind])]
+        found = []
+        for kind in kinds:
+            which = np.flatnonzero(self.masks[kind])
+            found += [Member(kind, int(i)) for i in (which if kind.startswith("row") else which[which < self.helpers])]
+        return found
+
+    def longest_first(self, members: list[Member]) -> list[Member]:
+        """Return members with long rows first: what is tried first goes, and short rows say more."""
+        return sorted(members, key=lambda m: -self.row_sizes[m.index] if m.kind.startswith("row") else 0)
 
     def only(self, members: Iterable[Member]) -> None:
         """Keep some members alone."""
@@ -86,6 +99,8 @@ class _Kept:
         for member in members:
             wanted[member.kind][member.index] = True
         for kind, mask in wanted.items():
+            if not kind.startswith("row"):
+                mask[self.helpers :] = True
             self.masks[kind] &= mask
 
     def follow(self, chain: Chain) -> None:
@@ -109,28 +124,34 @@ class _Kept:
 
 
 def find_clash(
-    problem: Problem, limits: Limits | None = None, without: frozenset[Member] = frozenset()
+    problem: Problem,
+    limits: Limits | None = None,
+    without: frozenset[Member] = frozenset(),
+    helpers: int | None = None,
 ) -> Clash | None:
     """Return an irreducible clash of a problem; None if it has a plan, or its limits end the search.
 
     Parameters
     ----------
     without : members that do not count
+    helpers : the first of the columns whose bounds and marks always count
     """
     limits = limits or Limits()
-    kept = _Kept(problem, without)
+    kept = _Kept(problem, without, helpers)
     clash = _LinearClash(kept, limits).find()
     if clash is not None or not problem.discrete:
         return clash
     return _WholeClash(kept, limits).find()
 
 
-def find_clashes(problem: Problem, most: int = 5, limits: Limits | None = None) -> list[Clash]:
+def find_clashes(
+    problem: Problem, most: int = 5, limits: Limits | None = None, helpers: int | None = None
+) -> list[Clash]:
     """Return clashes that share no limit: after each, its limits (or bounds, where it has none) no longer count."""
     found: list[Clash] = []
     without: set[Member] = set()
     while len(found) < most:
-        clash = find_clash(problem, limits, frozenset(without))
+        clash = find_clash(problem, limits, frozenset(without), helpers)
         if clash is None:
             break
         found.append(clash)
@@ -167,7 +188,8 @@ class _LinearClash:
             else:
                 proven &= outcome.status in ("optimal", "unbounded")
                 self._set(member, counts=True)
-        return Clash(tuple(self.kept.members("row lower", "row upper", "lower", "upper")), False, proven)
+        members = tuple(self.kept.members("row lower", "row upper", "lower", "upper"))
+        return Clash(members, False, proven, self.kept.helpers)
 
     def _first(self) -> Outcome:
         """Solve what a chain of implied bounds leaves, or all where there is none or it does not hold up."""
@@ -194,12 +216,13 @@ class _LinearClash:
             both = kept[low] & kept[high] & (lower > upper)  # type: ignore[index]
             if both.any():
                 at = int(np.argmax(both))
-                return Clash((Member(low, at), Member(high, at)), False, True)  # type: ignore[arg-type]
+                return Clash((Member(low, at), Member(high, at)), False, True, self.kept.helpers)  # type: ignore[arg-type]
         return None
 
     def _next(self, tried: set[Member]) -> Member | None:
         """Return the next member to try: bounds first, then rows."""
-        for member in self.kept.members("lower", "upper", "row lower", "row upper"):
+        rows = self.kept.longest_first(self.kept.members("row lower", "row upper"))
+        for member in (*self.kept.members("lower", "upper"), *rows):
             if member not in tried:
                 return member
         return None
@@ -218,7 +241,10 @@ class _LinearClash:
             "upper": combined > noise,
         }
         for kind, used in uses.items():
-            for index in np.flatnonzero(self.kept.masks[kind] & ~used).tolist():
+            unused = np.flatnonzero(self.kept.masks[kind] & ~used)
+            if not kind.startswith("row"):
+                unused = unused[unused < self.kept.helpers]
+            for index in unused.tolist():
                 self._set(Member(kind, index), counts=False)
 
     def _set(self, member: Member, counts: bool) -> None:
@@ -250,9 +276,9 @@ class _WholeClash:
             return None
         order: tuple[tuple[Kind, ...], ...] = (("row lower", "row upper"), ("integer",), ("lower", "upper"))
         for kinds in order:
-            self._thin(self.kept.members(*kinds))
+            self._thin(self.kept.longest_first(self.kept.members(*kinds)))
         members = self.kept.members("row lower", "row upper", "lower", "upper", "integer")
-        return Clash(tuple(members), True, self.proven)
+        return Clash(tuple(members), True, self.proven, self.kept.helpers)
 
     def _follow_chain(self) -> None:
         """Keep only what a chain of implied bounds uses, where there is one and it holds up."""
@@ -280,7 +306,8 @@ class _WholeClash:
             shared = Fraction(gcd(*(e.numerator for e in entries)), lcm(*(e.denominator for e in entries)))
             if ceil(Fraction(float(p.row_lower[i])) / shared) > floor(Fraction(float(p.row_upper[i])) / shared):
                 marks = [Member("integer", int(j)) for j in np.sort(columns)]
-                return Clash((Member("row lower", i), Member("row upper", i), *marks), True, True)
+                pair = Member("row lower", i), Member("row upper", i)
+                return Clash((*pair, *marks), True, True, self.kept.helpers)
         return None
 
     def _thin(self, members: list[Member]) -> None:

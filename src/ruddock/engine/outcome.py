@@ -127,13 +127,23 @@ class Outcome:
 
 @dataclass(frozen=True)
 class Progress:
-    """A sign of life from a running solve; objective values are those of the `Problem`."""
+    """A sign of life from a running solve.
+
+    Attributes
+    ----------
+    best, bound : of the objective that is being solved for: in the engine those of the `Problem`, at a listener of
+        `Model.solve` as written
+    objective, maximize, unit : which objective that is, where there are several; added above the engine
+    """
 
     seconds: float
     iterations: int
     nodes: int
     best: float
     bound: float
+    objective: str | None = None
+    maximize: bool | None = None
+    unit: str | None = None
 
 
 LazyRow = tuple[npt.NDArray[Any], Floats, float, float]

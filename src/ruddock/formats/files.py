@@ -50,9 +50,17 @@ def written_whole(path: Path, ending: str = "") -> Iterator[Path]:
     FormatError
         If the file cannot be written.
     """
-    temporary = path.with_name(f"{path.name}.part{ending}")
+    if path.is_dir():
+        raise FormatError("this is a folder, not a file to write", path=str(path))
+    try:
+        handle, name = tempfile.mkstemp(dir=path.parent or Path("."), prefix=path.name + ".", suffix=f".part{ending}")
+        os.close(handle)
+    except OSError as error:
+        raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
+    temporary = Path(name)
     try:
         yield temporary
+        os.chmod(temporary, 0o666 & ~_umask())
         os.replace(temporary, path)
     except OSError as error:
         raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
@@ -60,22 +68,19 @@ def written_whole(path: Path, ending: str = "") -> Iterator[Path]:
         temporary.unlink(missing_ok=True)
 
 
+def _umask() -> int:
+    """Return the permissions that new files of this process do without, as the system knows them."""
+    try:
+        status = Path("/proc/self/status").read_text(encoding="ascii")
+        return int(next(line for line in status.splitlines() if line.startswith("Umask:")).split()[1], 8)
+    except (OSError, StopIteration, ValueError):
+        return 0o022
+
+
 def write_text(path: Path, text: str) -> None:
     """Write a file whole or not at all, packed if it ends in ``.gz``."""
     content = text.encode("utf-8")
     if path.suffix.lower() == ".gz":
         content = gzip.compress(content)
-    try:
-        handle, temporary = tempfile.mkstemp(dir=path.parent or Path("."), prefix=path.name + ".")
-    except OSError as error:
-        raise FormatError(f"cannot be written: {error.strerror}", path=str(path)) from None
-    try:
-        with os.fdopen(handle, "wb") as file:
-            file.write(content)
-        umask = os.umask(0)
-        os.umask(umask)
-        os.chmod(temporary, 0o666 & ~umask)
-        os.replace(temporary, path)
-    except BaseException:
-        os.unlink(temporary)
-        raise
+    with written_whole(path) as temporary:
+        temporary.write_bytes(content)

@@ -6,9 +6,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ruddock.problem import Floats
+from ruddock.modelling.frames import constraints_frame, decisions_frame
+from ruddock.modelling.lowering import lowered
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from ruddock.modelling.plan import Plan
 
 
@@ -25,7 +28,8 @@ def plan_document(plan: Plan) -> dict[str, Any]:
         "bound": _finite(plan.bound),
         "gap": _finite(plan.gap) if plan.found else None,
         "parts": {str(name): float(value) for name, value in plan.breakdown().items()} if plan.found else {},
-        "quantities": plan.formulation.quantity_values(plan.values) if plan.found else {},
+        "objectives": _objectives(plan),
+        "quantities": formulation.quantity_values(outcome.x) if plan.found and outcome.x is not None else {},
         "decisions": {},
         "constraints": {},
         "effort": {
@@ -41,43 +45,56 @@ def plan_document(plan: Plan) -> dict[str, Any]:
         document["history"] = [
             {name: _finite(value) for name, value in moment.items()} for moment in plan.history.to_dict("records")
         ]
-    if outcome.x is not None and outcome.activity is not None:
-        sign = -1.0 if plan.sense == "maximize" else 1.0
-        reduced = _priced(outcome.reduced, sign, len(outcome.x))
+    if outcome.x is not None:
+        decisions, constraints = decisions_frame(plan), constraints_frame(plan)
         document["decisions"] = {
             name: {"value": value, "reduced_cost": cost}
-            for name, value, cost in zip(formulation.decision_names, _plain(outcome.x), reduced, strict=True)
-        }
-        price = _priced(outcome.y, sign, len(outcome.activity))
-        lower = np.concatenate([family.lower for family in formulation.constraints] or [np.zeros(0)])
-        upper = np.concatenate([family.upper for family in formulation.constraints] or [np.zeros(0)])
-        slack = np.minimum(outcome.activity - lower, upper - outcome.activity)
-        document["constraints"] = {
-            name: {"activity": activity, "slack": room, "price": worth}
-            for name, activity, room, worth in zip(
-                formulation.constraint_names, _plain(outcome.activity), _plain(slack), price, strict=True
+            for name, value, cost in zip(
+                decisions.index, _plain(decisions["value"]), _plain(decisions["reduced_cost"]), strict=True
             )
         }
+        document["constraints"] = {
+            name: {"left": left, "relation": relation, "right": right, "slack": slack, "price": price}
+            for name, left, relation, right, slack, price in zip(
+                constraints.index,
+                _plain(constraints["left"]),
+                constraints["relation"].tolist(),
+                _plain(constraints["right"]),
+                _plain(constraints["slack"]),
+                _plain(constraints["shadow_price"]),
+                strict=True,
+            )
+        }
+    whole = lowered(formulation)
     if outcome.proof is not None:
         used = np.flatnonzero(outcome.proof)
-        document["proof"] = {formulation.constraint_names[i]: float(outcome.proof[i]) for i in used}
+        document["proof"] = {whole.row_name(i): float(outcome.proof[i]) for i in used}
     if outcome.crossed_columns:
-        document["crossed"] = [formulation.decision_names[j] for j in outcome.crossed_columns]
+        document["crossed"] = [whole.column_name(j) for j in outcome.crossed_columns]
     if outcome.crossed_rows:
-        document["crossed_constraints"] = [formulation.constraint_names[i] for i in outcome.crossed_rows]
+        document["crossed_constraints"] = [whole.row_name(i) for i in outcome.crossed_rows]
     if outcome.ray is not None:
         moving = np.flatnonzero(outcome.ray)
-        document["ray"] = {formulation.decision_names[j]: float(outcome.ray[j]) for j in moving}
+        document["ray"] = {whole.column_name(j): float(outcome.ray[j]) for j in moving}
     return document
+
+
+def _objectives(plan: Plan) -> dict[str, dict[str, Any]]:
+    """Return every objective in its order."""
+    if not plan.found:
+        return {}
+    frame = plan.objectives()
+    return {
+        str(name): {"sense": sense, "value": float(value), "bound": _finite(bound), "unit": unit or None, "proven": bool(sure)}
+        for name, (sense, value, bound, unit, sure) in zip(
+            frame.index, frame.itertuples(index=False, name=None), strict=True
+        )
+    }
 
 
 def _finite(value: float) -> float | None:
     return float(value) if np.isfinite(value) else None
 
 
-def _plain(values: Floats) -> list[float | None]:
-    return [value if np.isfinite(value) else None for value in (values + 0.0).tolist()]
-
-
-def _priced(values: Floats | None, sign: float, size: int) -> list[float | None]:
-    return [None] * size if values is None else _plain(sign * values)
+def _plain(values: pd.Series[float]) -> list[float | None]:
+    return [value if np.isfinite(value) else None for value in (values.to_numpy(float) + 0.0).tolist()]

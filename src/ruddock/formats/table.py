@@ -10,11 +10,12 @@ import numpy as np
 import pandas as pd
 from scipy.sparse import coo_matrix
 
-from ruddock.errors import DataError, FormatError, known, listed, together
+from ruddock.errors import FormatError, known, listed, together
 from ruddock.formats.files import write_text, written_whole
+from ruddock.formats.limits import refuse_unwritable
 from ruddock.modelling.arrays import RELATIONS
 from ruddock.modelling.axis import Axis
-from ruddock.modelling.decisions import MARKS
+from ruddock.modelling.decisions import KIND_MARKS
 from ruddock.modelling.model import Model
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 
@@ -183,10 +184,10 @@ def _read_kinds(table: _Table, parts: dict[str, Any], columns: list[int]) -> Non
     i = parts["kinds_row"]
     for k, j in enumerate(columns):
         word = table.cells[i][j].lower() or "continuous"
-        if word not in MARKS:
-            table.error(i, j, f"there is no kind {word!r}; {known(word, MARKS)}")
+        if word not in KIND_MARKS:
+            table.error(i, j, f"there is no kind {word!r}; {known(word, KIND_MARKS)}")
             continue
-        parts["marks"][k] = MARKS[word]
+        parts["marks"][k] = KIND_MARKS[word]
         if word == "binary":
             parts["lower"][k], parts["upper"][k] = 0.0, 1.0
 
@@ -204,7 +205,7 @@ def _assemble(name: str, names: list[str], parts: dict[str, Any]) -> Model:
         name, problem, Axis("column", names), Axis("row", parts["names"]), "objective", maximize=parts["maximize"]
     )
     if parts["costs"] is None:
-        model.drop("objective")
+        model.remove("objective")
     return model
 
 
@@ -231,16 +232,22 @@ def write_table(model: Model, path: Path) -> None:
 def to_frame(model: Model, path: str = "table") -> pd.DataFrame:
     """Return the coefficient table of a model as a DataFrame."""
     formulation = model.formulation()
-    if len(formulation.objectives) > 1:
-        raise FormatError("a table holds one objective; drop the others first", path=path)
+    refuse_unwritable(formulation, "a table", path)
     problem, names = model.problem(), formulation.decision_names
     if problem.m * problem.n > 5_000_000:
         raise FormatError(f"a table of {problem.m:,} x {problem.n:,} is too large; write .mps or .json", path=path)
     if (problem.kinds == (INTEGER | SEMICONTINUOUS)).any():
         raise FormatError("a table has no kind for semicontinuous whole numbers; write .mps or .json", path=path)
-    taken = set(formulation.constraint_names) & {*GOALS, *BOUNDS}
+    taken = [name for name in formulation.constraint_names if name.strip().lower() in (*GOALS, *BOUNDS, "")]
     if taken:
-        raise FormatError(f"a constraint called {taken.pop()!r} would be read as something else; rename it", path=path)
+        raise FormatError(f"a constraint called {taken[0]!r} would be read as something else; rename it", path=path)
+    headed = {word for words in WORDS.values() for word in words}
+    taken = [name for name in names if name.strip().lower() in (*headed, "") or name != name.strip()]
+    if taken:
+        raise FormatError(f"a decision called {taken[0]!r} would be read as something else; rename it", path=path)
+    twice = [name for name in formulation.constraint_names if f"{name} (upper)" in set(formulation.constraint_names)]
+    if twice:
+        raise FormatError(f"the two sides of {twice[0]!r} would be read as {twice[0]} (upper); rename one", path=path)
     maximize = bool(formulation.objectives) and formulation.objectives[0].maximize
     sign = -1.0 if maximize else 1.0
     rows: list[list[Any]] = []
@@ -264,8 +271,6 @@ def to_frame(model: Model, path: str = "table") -> pd.DataFrame:
         words = {0: "continuous", INTEGER: "integer", SEMICONTINUOUS: "semicontinuous"}
         labels.append("kind")
         rows.append([*(words[int(k)] for k in problem.kinds), "", ""])
-    if {"relation", "limit"} & set(names):
-        raise DataError("a decision called relation or limit would be read as something else; rename it")
     return pd.DataFrame(rows, index=labels, columns=[*names, "relation", "limit"])
 
 
@@ -285,7 +290,7 @@ def fill_table(plan: Plan, source: Path, target: Path) -> None:
         raise FormatError("the filled copy must be another file than the table itself", path=str(target))
     values = plan.decisions()["value"]
     rows = plan.constraints()
-    activity, slack = rows["activity"].to_dict(), rows["slack"].to_dict()
+    activity, slack = rows["left"].to_dict(), rows["slack"].to_dict()
     book = load_workbook(source)
     sheet = book.worksheets[0]
     top = next(row for row in range(1, sheet.max_row + 1) if any(cell.value not in (None, "") for cell in sheet[row]))

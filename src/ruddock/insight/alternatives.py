@@ -2,44 +2,48 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import pandas as pd
 from scipy.sparse import csr_matrix, hstack, vstack
 
+from ruddock.engine.in_order import Give, Stage, face_of_all, solve_in_order, with_integers_fixed
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.simplex.solver import LinearSolver
-from ruddock.engine.solve import solve
+from ruddock.engine.tree.tighten import implied_bounds
 from ruddock.errors import ModelError, NoPlanError
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.printed import Printed
+from ruddock.modelling.solve import engine_options
 from ruddock.problem import INTEGER, Floats, Problem
 from ruddock.tables import Table
 
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
 DIFFERENT = 1e-6  # relative: plans nearer to one another in every decision are the same
-FACE = 1e-9  # relative room that the optimal value leaves
 MOST_TRIES = 400  # decisions of a linear model whose range on the optimal face is looked at
+SECONDS = 60.0  # spent without a limit of one's own
 
 
 @dataclass(frozen=True, eq=False)
 class Alternatives(Printed):
-    """A best plan and others beside it.
+    """A best plan and others.
 
     Attributes
     ----------
     plan : the plan asked about
     others : further plans, the best first; each readable like a plan
-    complete : whether there are no more than these (of a linear model: whether the plan is the only best one)
+    complete : whether it is proven that there are no more: of a linear model, that the plan is the only best one
+    stopped : why the search ended early, or None
     """
 
     plan: Plan
     others: tuple[Plan, ...]
     complete: bool
+    stopped: str | None = None
 
     def __len__(self) -> int:
         return len(self.others)
@@ -56,84 +60,134 @@ class Alternatives(Printed):
         names = formulation.decision_names
         plans = {"best": self.plan, **{f"other {k}": other for k, other in enumerate(self.others, 1)}}
         frame = pd.DataFrame({name: plan.values for name, plan in plans.items()}, pd.Index(names, name="decision"))
-        frame = frame[formulation.written_columns]
         spread = frame.max(axis=1) - frame.min(axis=1)
         return frame[spread > DIFFERENT * frame.abs().max(axis=1).clip(lower=1.0)]
 
 
-def alternatives(plan: Plan, most: int, problem: Problem) -> Alternatives:
+def alternatives(plan: Plan, most: int, time_limit: float | None) -> Alternatives:
     """Find other plans; see `Plan.alternatives`."""
     if plan.status != "optimal":
         raise NoPlanError(
             f"{plan.model_name}: alternatives are those of a best plan, and this solve ended {plan.status}"
         )
-    if most < 1:
-        raise ModelError(f"at least one alternative must be asked for, not {most}")
+    if isinstance(most, bool) or not isinstance(most, (int, np.integer)) or most < 1:
+        raise ModelError(f"at least one alternative must be asked for, not {most!r}")
+    options = SolveOptions(time_limit=SECONDS if time_limit is None else time_limit)
+    formulation = plan.formulation
+    whole = lowered(formulation)
+    problems = whole.problems
+    integers = np.flatnonzero((problems[0].kinds[: formulation.size] & INTEGER) != 0)
     found: list[Outcome] = []
-    complete = True
-    for outcome in _next_best(problem, plan.values) if problem.discrete else _on_the_face(problem, plan):
-        if len(found) == most:
-            complete = False
-            break
-        found.append(outcome)
-    others = tuple(
-        Plan(plan.formulation, replace(o, status="stopped", reason=None, y=None, reduced=None), _objective(plan))
-        for o in found
-    )
-    return Alternatives(plan, others, complete)
+    with running(options, formulation) as clock:
+        if len(integers):
+            search: Any = _NextBest(plan, problems, integers, clock)
+        else:
+            search = _OnTheFace(plan, problems, clock)
+        complete = False
+        for outcome in search.plans():
+            found.append(outcome)
+            if len(found) == most:
+                break
+        else:
+            complete = search.complete
+        stopped = clock.stopped
+    others = tuple(_plan(plan, problems, outcome) for outcome in found)
+    return Alternatives(plan, others, complete, stopped)
 
 
-def _objective(plan: Plan) -> Any:
-    return next((o for o in plan.formulation.objectives if o.name == plan.objective_name), None)
+def _plan(plan: Plan, problems: list[Problem], outcome: Outcome) -> Plan:
+    """Return values as a plan that claims nothing."""
+    x = outcome.x
+    assert x is not None
+    plain = Outcome("stopped", x=x, activity=problems[0].activity(x), objective=problems[0].objective(x))
+    return Plan(plan.formulation, plain, tuple(Stage(p.objective(x), -np.inf, False) for p in problems))
 
 
-def _on_the_face(problem: Problem, plan: Plan) -> Iterator[Outcome]:
-    """Yield further corners of the optimal face, by moving one decision after another as far as it goes."""
-    value = float(problem.costs @ plan.values)
-    room = FACE * max(1.0, abs(value))
-    face = replace(problem.with_rows(problem.costs, -np.inf, value + room), costs=np.zeros(problem.n), offset=0.0)
-    solver = LinearSolver(face)
-    known = [plan.values]
-    reduced = np.zeros(problem.n) if plan.outcome.reduced is None else plan.outcome.reduced
-    # a decision with a reduced cost cannot move on the face, unless the plan's prices are not the only ones
-    order = np.argsort(np.abs(reduced) > FACE, kind="stable")[:MOST_TRIES]
-    for j in order.tolist():
-        for direction in (-1.0, 1.0):
-            solver.change_costs(slice(None), 0.0)
-            solver.change_costs(j, direction)
-            outcome = solver.solve()
-            if outcome.status != "optimal" or outcome.x is None or outcome.activity is None:
-                continue
-            if all(_differ(outcome.x, x) for x in known):
-                known.append(outcome.x)
-                yield replace(
-                    outcome, activity=outcome.activity[: problem.m], objective=problem.objective(outcome.x), basis=None
-                )
+class _OnTheFace:
+    """Corners of the face of equally good plans, found by moving one decision after another as far as it goes."""
+
+    def __init__(self, plan: Plan, problems: list[Problem], clock: Clock) -> None:
+        assert plan.outcome.x is not None
+        self.x, self.clock = plan.outcome.x, clock
+        self.held = problems[0].discrete  # semicontinuous decisions, or what rules need: held at their values
+        linear = [with_integers_fixed(p, self.x) for p in problems] if self.held else problems
+        self.face = face_of_all(linear, plan.gives or (Give(),) * len(problems), clock.for_solve(on_progress=None))
+        self.written = plan.formulation.size
+        self.complete = False
+
+    def plans(self) -> Iterator[Outcome]:
+        """Yield corners other than the plan."""
+        if self.face is None:
+            return
+        face = replace(self.face, costs=np.zeros(self.face.n), offset=0.0)
+        solver = LinearSolver(face)
+        known = [self.x]
+        movable = np.flatnonzero(face.lower[: self.written] < face.upper[: self.written])
+        sure = len(movable) <= MOST_TRIES
+        for j in movable[:MOST_TRIES].tolist():
+            for direction in (-1.0, 1.0):
+                if self.clock.out() is not None:
+                    return
+                solver.change_costs(slice(None), 0.0)
+                solver.change_costs(j, direction)
+                outcome = solver.solve(self.clock.for_solve(on_progress=None))
+                point = outcome.x
+                if outcome.status == "unbounded" and outcome.ray is not None:
+                    point = self.x + outcome.ray / np.abs(outcome.ray).max()  # as good however far it goes
+                elif outcome.status != "optimal" or point is None:
+                    sure = False
+                    continue
+                assert point is not None
+                if all(_differ(point[: self.written], x[: self.written]) for x in known):
+                    known.append(point)
+                    yield replace(outcome, x=point)
+        # only where no decision can move at all is it proven that there is no other plan
+        self.complete = sure and len(known) == 1 and not self.held
 
 
 def _differ(one: Floats, two: Floats) -> bool:
     return bool((np.abs(one - two) > DIFFERENT * np.maximum(1.0, np.maximum(np.abs(one), np.abs(two)))).any())
 
 
-def _next_best(problem: Problem, x: Floats) -> Iterator[Outcome]:
-    """Yield the best plans whose whole-number decisions are none of those seen before."""
-    integer = np.flatnonzero((problem.kinds & INTEGER) != 0)
-    if not len(integer):
-        return
-    if not (np.isfinite(problem.lower[integer]).all() and np.isfinite(problem.upper[integer]).all()):
-        raise ModelError(
-            "the next best plans need bounds on all whole-number decisions; "
-            "give them an upper bound that no plan reaches"
-        )
-    original = problem
-    while True:
-        problem = _without(problem, integer, np.round(x[integer]))
-        outcome = solve(problem)
-        if outcome.status != "optimal" or outcome.x is None:
-            return
-        x = outcome.x
-        own = x[: original.n]
-        yield replace(outcome, x=own, activity=original.activity(own), objective=original.objective(own))
+class _NextBest:
+    """The best plans whose integer decisions are none of those seen before."""
+
+    def __init__(self, plan: Plan, problems: list[Problem], integers: np.ndarray[Any, Any], clock: Clock) -> None:
+        assert plan.outcome.x is not None
+        self.plan, self.problems, self.integers, self.clock = plan, problems, integers, clock
+        self.gives = plan.gives or (Give(),) * len(problems)
+        self.complete = False
+        lower, upper = problems[0].lower.copy(), problems[0].upper.copy()
+        if not (np.isfinite(lower[integers]).all() and np.isfinite(upper[integers]).all()):
+            tight_lower, tight_upper = implied_bounds(problems[0]) or (lower, upper)
+            lower[integers] = np.maximum(lower[integers], np.ceil(tight_lower[integers] - 1e-6))
+            upper[integers] = np.minimum(upper[integers], np.floor(tight_upper[integers] + 1e-6))
+        if not (np.isfinite(lower[integers]).all() and np.isfinite(upper[integers]).all()):
+            names = plan.formulation.decision_names
+            free = [names[j] for j in integers.tolist() if not np.isfinite([lower[j], upper[j]]).all()]
+            raise ModelError(
+                f"the next best plans need bounds on all integer decisions, and nothing bounds {free[0]}; give it an "
+                "upper bound that no plan reaches"
+            )
+        self.bounded = [replace(p, lower=lower, upper=upper) for p in problems]
+
+    def plans(self) -> Iterator[Outcome]:
+        """Yield plans, the best first."""
+        x = self.plan.outcome.x
+        assert x is not None
+        asked = self.bounded
+        while self.clock.out() is None:
+            asked = [_without(p, self.integers, np.round(x[self.integers])) for p in asked]
+            outcome, _ = solve_in_order(
+                asked, self.gives, self.clock.for_solve(on_progress=None), engine_options(self.clock.options)
+            )
+            if outcome.status != "optimal" or outcome.x is None:
+                self.complete = outcome.status == "infeasible"
+                if outcome.status == "stopped":
+                    self.clock.stopped = self.clock.stopped or outcome.reason
+                return
+            x = outcome.x
+            yield replace(outcome, x=x[: self.problems[0].n])
 
 
 def _without(problem: Problem, integer: np.ndarray, values: Floats) -> Problem:

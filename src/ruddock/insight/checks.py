@@ -13,7 +13,9 @@ from scipy.sparse import csr_matrix
 
 from ruddock.errors import listed
 from ruddock.insight.findings import ORDER, Finding, Findings, Severity
+from ruddock.modelling.decisions import goes_by_label
 from ruddock.modelling.formulation import Formulation
+from ruddock.modelling.lowering import lowered
 from ruddock.modelling.model import Model
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem, reaching_zero
 from ruddock.tables import number, plural
@@ -40,7 +42,7 @@ class _View:
     def __init__(self, model: Model) -> None:
         self.model = model
         self.formulation: Formulation = model.formulation()
-        self.problem: Problem = model.problem()
+        self.problem: Problem = written_problem(self.formulation)
         p = self.problem
         self.rows = csr_matrix(p.matrix())
         self.owner = np.repeat(np.arange(p.n), np.diff(p.starts))
@@ -55,8 +57,14 @@ class _View:
         self.in_objective = np.zeros(p.n, dtype=bool)
         for objective in self.formulation.objectives:
             for part in objective.parts.values():
-                columns = self.formulation.column_of[part.columns]
-                self.in_objective[columns[columns >= 0]] = True
+                columns = self.formulation.columns_for(part.columns, f"the objective {objective.name!r}")
+                self.in_objective[columns[columns < p.n]] = True
+        self.in_rules = np.zeros(p.n, dtype=bool)
+        terms = [part for ruled in self.formulation.rules for part in ruled.rule.parts()]
+        terms += [curve.x for curve in self.formulation.curves]
+        for part in terms:
+            columns = self.formulation.columns_for(part.columns, "a rule")
+            self.in_rules[columns[columns < p.n]] = True
 
     def column(self, j: int) -> str:
         """Return the name of a column."""
@@ -75,6 +83,20 @@ class _View:
     def some_rows(self, which: np.ndarray) -> str:
         """Name some rows, the list capped."""
         return _capped([self.row(int(i)) for i in which[:SHOWN]], len(which))
+
+
+def written_problem(formulation: Formulation) -> Problem:
+    """Return the problem of the first objective as far as it was written: without what rules and curves need."""
+    plain = formulation.changed(rules=(), curves=())
+    values = formulation.curves
+    if not values:
+        return lowered(plain).problems[0]
+    whole = lowered(formulation.changed(rules=())).problems[0]
+    n, m = formulation.size, formulation.rows
+    return Problem.build(
+        whole.matrix()[:m, :n], whole.row_lower[:m], whole.row_upper[:m], whole.lower[:n], whole.upper[:n],
+        whole.costs[:n], whole.kinds[:n], whole.offset,
+    )  # fmt: skip
 
 
 def _capped(names: list[str], count: int) -> str:
@@ -107,7 +129,7 @@ def _when(
 def unused(view: _View) -> Iterable[Finding]:
     """Decisions in no constraint, or in no objective while they only loosen constraints."""
     p = view.problem
-    alone = np.diff(p.starts) == 0
+    alone = (np.diff(p.starts) == 0) & ~view.in_rules
     nowhere = np.flatnonzero(alone & ~view.in_objective)
     yield from _when(
         nowhere,
@@ -199,7 +221,7 @@ def free_siblings(view: _View) -> Iterator[Finding]:
     """Members without a lower bound in a family whose others have one."""
     for family in view.formulation.decisions:
         free = np.isneginf(family.lower)
-        if not family.listed and free.any() and not free.all():
+        if not goes_by_label(family) and free.any() and not free.all():
             which = np.flatnonzero(free) + view.formulation.starts[family.name]
             yield Finding(
                 "warning",
@@ -433,8 +455,8 @@ def unit_mismatches(view: _View) -> Iterator[Finding]:
     stated: list[tuple[str, frozenset[str], str | None]] = []
     for objective in view.formulation.objectives:
         stated += [(name, part.units, objective.unit) for name, part in objective.parts.items()]
-    stated += [(c.name, c.expression.units, c.unit) for c in view.formulation.constraints]
-    stated += [(q.name, q.expression.units, q.unit) for q in view.formulation.quantities]
+    stated += [(c.name, c.row.units, c.unit) for c in view.formulation.constraints]
+    stated += [(q.name, q.terms.units, q.unit) for q in view.formulation.quantities]
     for name, units, unit in stated:
         known = {_singular(u) for u in units} | ({_singular(unit)} if unit and units else set())
         if len(known) > 1:
@@ -455,9 +477,9 @@ def _singular(unit: str) -> str:
 def similar_names(view: _View) -> Iterator[Finding]:
     """Names that differ only in case."""
     groups: dict[str, list[str]] = defaultdict(list)
-    names = [f.name for f in view.formulation.decisions if not f.listed]
+    names = [f.name for f in view.formulation.decisions if not goes_by_label(f)]
     names += [c.name for c in view.formulation.constraints if not c.listed]
-    names += [n for f in view.formulation.decisions if f.listed for n in f.members()]
+    names += [n for f in view.formulation.decisions if goes_by_label(f) for n in f.members()]
     for name in names:
         groups[name.lower()].append(name)
     for same in groups.values():
@@ -474,12 +496,12 @@ def similar_names(view: _View) -> Iterator[Finding]:
 
 def undeclared(view: _View) -> Iterator[Finding]:
     """Decisions that were taken as such because nothing declares any."""
-    if view.model.implied:
-        count = len(view.model.implied)
+    if view.model.undeclared:
+        count = len(view.model.undeclared)
         yield Finding(
             "note",
             "undeclared",
-            listed(view.model.implied),
+            listed(view.model.undeclared),
             f"taken as {plural(count, 'continuous decision')} of 0 or more, since the file has no decisions heading",
             "A misspelt name would be a decision of its own",
             "Add a decisions heading that lists them",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -11,9 +12,13 @@ import pandas as pd
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, listed
-from ruddock.modelling.formulation import Objective
+from ruddock.modelling.formulation import Formulation, Objective
+from ruddock.modelling.frames import distinct
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.options import SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.printed import Printed
+from ruddock.modelling.solve import solve_formulation
 from ruddock.problem import INTEGER, Floats, Problem
 from ruddock.tables import Table
 
@@ -25,7 +30,7 @@ if TYPE_CHECKING:
 MOST_LINES = 1_000
 MOST_POINTS = 40_000  # whole-number points that are kept
 SAME = 1e-9  # relative: corners nearer to each other are one
-BEYOND = 1.25  # of the way to the last corner: how far an endless region is shown
+BEYOND = 1.25  # of the way to the last corner: how far an unlimited region is shown
 
 
 @dataclass(frozen=True)
@@ -47,12 +52,13 @@ class Region(Printed):
     ----------
     names : of the two decisions
     corners : DataFrame, anticlockwise
-        Both decisions, ``objective`` as written, and ``where``: the limits that meet there.
+        Both decisions, ``objective``, the first one as written, and ``where``: the limits that meet there.
     points : float array, shape (k, 2)
         The plans in whole numbers, where both decisions are whole; else empty.
     lines : list of Line
         Limits and bounds.
-    endless : whether the region goes on for ever; then what is shown ends at a frame
+    unlimited : whether the region has no end somewhere; a figure then shows it open at its frame
+    outline : float array, shape (k, 2): the region as far as the frame shows it, anticlockwise
     plan : the best plan
     """
 
@@ -61,7 +67,8 @@ class Region(Printed):
     corners: pd.DataFrame
     points: Floats
     lines: list[Line]
-    endless: bool
+    unlimited: bool
+    outline: Floats
     frame: tuple[float, float, float, float]
     plan: Plan
     goal: Objective | None
@@ -90,32 +97,50 @@ class Region(Printed):
         return {
             "format": "ruddock-region/1",
             "decisions": list(self.names),
-            "endless": self.endless,
+            "unlimited": self.unlimited,
             "corners": self.corners.to_dict("records"),
             "points": self.points.tolist(),
         }
 
 
-def region(model: Model) -> Region:
+def region(model: Model, given: Mapping[str, Any]) -> Region:
     """Work out the region of a model of two decisions; see `Model.region`."""
+    options = SolveOptions.of(given)
     formulation = model.formulation()
+    with running(options, formulation) as clock:
+        if formulation.size == 2 and not formulation.rules and not formulation.curves:
+            plan = solve_formulation(formulation, options, clock)
+            return region_of(plan)
+    return region_of_formulation(formulation, None)
+
+
+def region_of(plan: Plan) -> Region:
+    """Return the region that a plan is in."""
+    return region_of_formulation(plan.formulation, plan)
+
+
+def region_of_formulation(formulation: Formulation, plan: Plan | None) -> Region:
+    """Return the region of a formulation with the plan at hand."""
     names = formulation.decision_names
     if len(names) != 2:
         raise ModelError(f"a region is drawn for two decisions; this model has {len(names):,}")
+    if formulation.rules or formulation.curves:
+        raise ModelError("a region is drawn for constraints and bounds, not for models with rules or curves")
     goal = formulation.first_objective
-    problem = formulation.problem(goal)
+    problem = lowered(formulation).problems[0]
     if (problem.kinds & ~np.uint8(INTEGER)).any():
-        raise ModelError("a region is drawn for continuous and whole decisions, not for semicontinuous ones")
+        raise ModelError("a region is drawn for continuous and integer decisions, not for semicontinuous ones")
+    assert plan is not None
     lines = _lines(problem, names, formulation.constraint_names)
     if len(lines) > MOST_LINES:
         raise ModelError(f"{len(lines):,} limits are too many to draw; up to {MOST_LINES:,} are")
     relaxed = replace(problem, kinds=np.zeros(2, np.uint8))
     sides = [_end(relaxed, at, sign) for at in (0, 1) for sign in (1.0, -1.0)]
-    endless = any(side is not None and np.isinf(side) for side in sides)
+    unlimited = any(side is not None and np.isinf(side) for side in sides)
     found = _corners(problem, lines)
     frame = _frame(sides, found)
-    shown = found
-    if endless:
+    outline = found
+    if unlimited:
         low_x, high_x, low_y, high_y = frame
         edges = [
             Line("", 1.0, 0.0, ">=", low_x),
@@ -128,23 +153,24 @@ def region(model: Model) -> Region:
             lower=np.maximum(problem.lower, [low_x, low_y]),
             upper=np.minimum(problem.upper, [high_x, high_y]),
         )
-        shown = _corners(framed, [*lines, *edges])
-    sign = -1.0 if goal is not None and goal.maximize else 1.0
+        outline = _corners(framed, [*lines, *edges])
+    sign = goal.sign if goal is not None else 1.0
     rows = []
-    for x, y in shown.tolist():
+    for x, y in found.tolist():
         meeting = [line.name for line in lines if abs(line.a * x + line.b * y - line.limit) <= 1e-7 * _size(line, x, y)]
         rows.append((x, y, sign * problem.objective(np.array([x, y])) + 0.0, listed(list(dict.fromkeys(meeting)), 6)))
-    corners = pd.DataFrame(rows, columns=[*names, "objective", "where"])
+    columns = [*distinct(names, ("objective", "where"), "decision"), "objective", "where"]
     units = (formulation.member_at(0)[0].unit, formulation.member_at(1)[0].unit)
     return Region(
         (names[0], names[1]),
         units,
-        corners,
+        pd.DataFrame(rows, columns=columns),
         _whole_points(problem, frame),
         lines,
-        endless,
+        unlimited,
+        outline,
         frame,
-        model.solve(),
+        plan,
         goal,
         sign * problem.costs,
     )

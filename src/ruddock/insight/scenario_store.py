@@ -22,8 +22,8 @@ class Result:
     Attributes
     ----------
     status : as of a plan, or ``error`` where the scenario could not be made or solved
-    objective, bound : as written; None where there is none
-    parts, quantities : by name
+    objective, bound : of the first objective, as written; None where there is none
+    objectives, parts, quantities : by name; parts are those of the first objective
     values : of the decisions in their order
     binding : names of the constraints that bind
     note : what is to be said of it: why there is no plan, the gap that is left, the error
@@ -36,6 +36,7 @@ class Result:
     bound: float | None = None
     parts: dict[str, float] = field(default_factory=dict)
     quantities: dict[str, float] = field(default_factory=dict)
+    objectives: dict[str, float] = field(default_factory=dict)
     values: list[float] = field(default_factory=list)
     binding: list[str] = field(default_factory=list)
     note: str = ""
@@ -57,12 +58,13 @@ class Result:
 class Store:
     """A file of results: a heading that names the model, then a line of JSON for each result.
 
-    A line that was cut off when a run was killed is left out, and written anew.
+    A line that was cut off when a run was killed is left out, and written anew. The file is locked while a run writes
+    to it, so that two runs never lose each other's results.
 
     Raises
     ------
     FormatError
-        If the file is of another model, or no file of results.
+        If the file is of another model, is not a file of results, or another run is writing to it.
     """
 
     def __init__(self, path: Path | None, fingerprint: str) -> None:
@@ -87,7 +89,7 @@ class Store:
                 result = Result(**{f.name: entry[f.name] for f in fields(Result)})
             except (ValueError, KeyError, TypeError, AttributeError):
                 raise FormatError(
-                    "this is no file of scenario results; name another one to keep them in", path=str(path), line=number
+                    "this is not a file of scenario results; name another one to keep them in", path=str(path), line=number
                 ) from None
             self._known[result.scenario, told] = result
 
@@ -103,7 +105,7 @@ class Store:
 
     def result(self, scenario: Scenario) -> Result | None:
         """Return the result kept for a scenario with the same name and changes."""
-        return self._known.get((scenario.name, tuple(scenario.told)))
+        return self._known.get((scenario.name, tuple(scenario.words)))
 
     def __enter__(self) -> Self:
         if self.path is not None:
@@ -111,6 +113,15 @@ class Store:
                 self._file = open(self.path, "a+", encoding="utf-8")
             except OSError as error:
                 raise FormatError(f"cannot be written: {error.strerror}", path=str(self.path)) from None
+            if not _locked(self._file):
+                self._file.close()
+                self._file = None
+                raise FormatError(
+                    "another run is writing to this file; wait for it, or name another file", path=str(self.path)
+                )
+            # what another run wrote between reading and locking counts as well
+            self._known.clear()
+            self._read(self.path)
             self._file.truncate(self._whole)
             if not self._whole:
                 self._write({"format": FORMAT, "model": self.fingerprint})
@@ -123,9 +134,22 @@ class Store:
     def append(self, scenario: Scenario, result: Result) -> None:
         """Keep a result, at once."""
         if self._file is not None:
-            self._write({"changes": scenario.told, **asdict(result)})
+            self._write({"changes": scenario.words, **asdict(result)})
 
     def _write(self, entry: dict[str, Any]) -> None:
         assert self._file is not None
         self._file.write(json.dumps(entry, ensure_ascii=False) + "\n")
         self._file.flush()
+
+
+def _locked(file: IO[str]) -> bool:
+    """Lock a file for this process until it is closed; False if another one holds it."""
+    try:
+        import fcntl
+    except ImportError:  # there is no such lock here
+        return True
+    try:
+        fcntl.flock(file.fileno(), fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True

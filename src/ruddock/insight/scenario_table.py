@@ -24,7 +24,7 @@ class Scenario:
     changes: tuple[Change, ...]
 
     @property
-    def told(self) -> list[str]:
+    def words(self) -> list[str]:
         """The changes in words."""
         return [str(change) for change in self.changes]
 
@@ -48,7 +48,7 @@ def read_scenarios(table: pd.DataFrame | str | Path, sheet: str | None = None) -
     named = next((k for k, head in enumerate(heads) if head.lower() in NAMES), None)
     if len(set(heads)) < len(heads):
         twice = next(head for head in heads if heads.count(head) > 1)
-        raise FormatError(f"the column {twice!r} stands twice", path=where, line=1)
+        raise FormatError(f"the column {twice!r} is there twice", path=where, line=1)
     own_index = path is None and not isinstance(frame.index, pd.RangeIndex)
     scenarios: list[Scenario] = []
     seen: dict[str, int] = {}
@@ -60,7 +60,7 @@ def read_scenarios(table: pd.DataFrame | str | Path, sheet: str | None = None) -
         if not name:
             raise FormatError("this scenario has no name", path=where, line=at + 2)
         if name in seen:
-            raise FormatError(f"the scenario {name!r} stands in line {seen[name]} already", path=where, line=at + 2)
+            raise FormatError(f"the scenario {name!r} is in line {seen[name]} already", path=where, line=at + 2)
         seen[name] = at + 2
         changes = [
             _change(head, text, f"{where}, cell {address(at + 1, k)}")

@@ -7,7 +7,7 @@ executor, they are solved.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
@@ -18,22 +18,24 @@ import numpy as np
 import pandas as pd
 
 from ruddock.engine.clash import find_clashes
-from ruddock.engine.in_order import Give, solve_in_order
+from ruddock.engine.in_order import Give, Stage, solve_in_order
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.errors import ModelError, RuddockError, listed
-from ruddock.insight.apply import changed_formulation
-from ruddock.insight.diagnosis import reasons_of
+from ruddock.insight.diagnosis import reasons_of, without_hidden_limits
 from ruddock.insight.scenario_store import Result, Store
 from ruddock.insight.scenario_table import Scenario, read_scenarios
+from ruddock.modelling.frames import distinct
+from ruddock.modelling.hints import added_hints, start_from
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.names import UnknownName
+from ruddock.modelling.options import Clock, SolveOptions, interruptible, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.printed import Printed
-from ruddock.modelling.solve import interruptible, parse_give
+from ruddock.modelling.solve import parse_give, solve_formulation
 from ruddock.problem import Problem
 from ruddock.tables import Table
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from matplotlib.axes import Axes
 
     from ruddock.modelling.formulation import Formulation
@@ -42,7 +44,7 @@ if TYPE_CHECKING:
 MOVED = 1e-7  # relative: decisions that differ by less have not moved
 AHEAD = 2  # tasks for each process that wait to be taken up
 WHY_SECONDS = 2.0  # that are spent on the reason why a scenario has no plan
-UNKNOWN = "there is no limit, decision or data of that name"
+FIXED = ("status", "objective", "difference", "note")  # columns of ours
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,24 +80,36 @@ class Scenarios(Printed):
 
     @property
     def table(self) -> pd.DataFrame:
-        """One row a scenario: status, objective, difference to the base, parts, quantities, what is to be said."""
+        """One row a scenario: status, first objective, difference to the base, other objectives, parts, quantities, note.
+
+        A name that is taken by a column of ours, or twice, says what it is: ``status (part)``.
+        """
         base = self.base.objective if self.base.found else float("nan")
+        taken: list[str] = list(FIXED)
+        columns: dict[tuple[str, str], str] = {}
+        goals = self.base.formulation.objectives
+        sorts = (("objectives", "objective"), ("parts", "part"), ("quantities", "quantity"))
+        for sort, what in sorts:
+            skip = {goals[0].name} if sort == "objectives" and goals else set()
+            names = list(dict.fromkeys(n for r in self.results for n in getattr(r, sort) if n not in skip))
+            if sort == "parts" and len(names) < 2:
+                names = []
+            shown = distinct(names, taken, what)
+            taken += shown
+            columns |= {(sort, name): column for name, column in zip(names, shown, strict=True)}
         rows = []
         for result in self.results:
             known = result.found and result.objective is not None
             value = float(result.objective or 0.0) if known else float("nan")
-            rows.append(
-                {
-                    "status": result.status,
-                    "objective": value,
-                    "difference": value - base,
-                    **result.parts,
-                    **result.quantities,
-                    "note": result.note,
-                }
-            )
-        frame = pd.DataFrame(rows, index=pd.Index([r.scenario for r in self.results], name="scenario"))
-        return frame[[*(c for c in frame.columns if c != "note"), "note"]] if len(frame) else frame
+            own = {column: getattr(result, sort).get(name, np.nan) for (sort, name), column in columns.items()}
+            rows.append({"status": result.status, "objective": value, "difference": value - base, **own, "note": result.note})
+        return pd.DataFrame(rows, index=pd.Index([r.scenario for r in self.results], name="scenario"))
+
+    def with_decisions(self) -> pd.DataFrame:
+        """Return the table with a column for each decision behind it; names that are taken say ``(decision)``."""
+        table, decisions = self.table, self.decisions()
+        decisions.columns = pd.Index(distinct(map(str, decisions.columns), map(str, table.columns), "decision"))
+        return table.join(decisions)
 
     def decisions(self, *, moved: bool = False) -> pd.DataFrame:
         """Return the decisions of every scenario that has a plan: a row a scenario, a column a decision.
@@ -106,23 +120,22 @@ class Scenarios(Printed):
             Only decisions that are not the same in all scenarios and the base.
         """
         formulation = self.base.formulation
-        names, written = formulation.decision_names, formulation.written_columns
+        names = formulation.decision_names
         solved = self.solved
         values = np.array([result.values for result in solved]).reshape(len(solved), len(names))
         frame = pd.DataFrame(values, index=pd.Index([r.scenario for r in solved], name="scenario"), columns=names)
         if not moved or not len(frame):
-            return frame.loc[:, written]
+            return frame
         everything = np.vstack((values, self.base.values)) if self.base.found else values
         spread = np.ptp(everything, axis=0) > MOVED * np.maximum(1.0, np.abs(everything).max(axis=0))
-        return frame.loc[:, spread & written]
+        return frame.loc[:, spread]
 
     def binding(self) -> pd.DataFrame:
         """Return which limits bind: a row a scenario, a column a constraint that binds in some, True or False."""
         solved = self.solved
         held = [set(result.binding) for result in solved]
         some = set().union(*held)
-        told = zip(self.base.formulation.constraint_names, self.base.formulation.written_rows, strict=True)
-        names = [name for name, written in told if written and name in some]
+        names = [name for name in self.base.formulation.constraint_names if name in some]
         data = [[name in own for name in names] for own in held]
         return pd.DataFrame(data, index=pd.Index([r.scenario for r in solved], name="scenario"), columns=names)
 
@@ -171,7 +184,7 @@ class Answer:
     """What a worker gives back."""
 
     outcome: Outcome
-    tops: list[float]
+    stages: list[Stage]
     seconds: float
 
 
@@ -180,43 +193,44 @@ def work(task: Task) -> Answer:
     begin = time.monotonic()
     with interruptible() as interrupted:
         limits = Limits(seconds=task.seconds, gap=task.gap, interrupted=interrupted)
-        outcome, tops = solve_in_order(task.problems, task.gives, limits, task.options)
-    return Answer(outcome, tops, time.monotonic() - begin)
+        outcome, stages = solve_in_order(task.problems, task.gives, limits, task.options)
+    return Answer(outcome, stages, time.monotonic() - begin)
 
 
 def scenarios(
     model: Model,
-    table: pd.DataFrame | str | Path,
-    *,
-    executor: Executor | None = None,
-    jobs: int = 1,
-    keep: str | Path | None = None,
-    time_limit: float | None = None,
-    gap: float = 0.0,
-    give: Mapping[str, float | str] | None = None,
-    on_result: Callable[[int, int], None] | None = None,
+    table: Any,
+    executor: Executor | None,
+    jobs: int,
+    keep: str | Path | None,
+    each_time_limit: float | None,
+    on_result: Callable[[int, int], None] | None,
+    given: Mapping[str, Any],
 ) -> Scenarios:
     """Solve a model under every scenario of a table; see `Model.scenarios`."""
+    options = SolveOptions.of(given)
+    SolveOptions(time_limit=each_time_limit)
+    if isinstance(jobs, bool) or not isinstance(jobs, int) or jobs < 1:
+        raise ModelError(f"jobs is a whole number from 1 on, not {jobs!r}")
     asked = read_scenarios(table)
-    study = _Study(model, asked, float("inf") if time_limit is None else time_limit, gap, give)
-    store = Store(None if keep is None else Path(keep), study.fingerprint())
-    done = {scenario.name: kept for scenario in asked if (kept := store.result(scenario)) is not None}
-    if on_result is not None:
-        on_result(len(done), len(asked))
-    if jobs < 1:
-        raise ModelError(f"jobs is 1 or more, not {jobs}")
-    pool: AbstractContextManager[Executor | None] = nullcontext(executor)
-    if executor is None and jobs > 1:
-        pool = ProcessPoolExecutor(jobs, initializer=_follow_parent)
-    with store, interruptible() as interrupted, pool as workers:
-        left = [scenario for scenario in asked if scenario.name not in done]
-        for scenario, result in study.run(left, workers, jobs if executor is None else None, interrupted):
-            if result.reason == "user":
-                continue  # not an answer of its own: solved again when the run is taken up
-            store.append(scenario, result)
-            done[scenario.name] = result
+    with running(options, model.formulation()) as clock:
+        study = _Study(model, asked, each_time_limit, options, clock)
+        store = Store(None if keep is None else Path(keep), study.fingerprint())
+        pool: AbstractContextManager[Executor | None] = nullcontext(executor)
+        if executor is None and jobs > 1:
+            pool = ProcessPoolExecutor(jobs, initializer=_follow_parent)
+        with store, pool as workers:
+            done = {scenario.name: kept for scenario in asked if (kept := store.result(scenario)) is not None}
             if on_result is not None:
                 on_result(len(done), len(asked))
+            left = [scenario for scenario in asked if scenario.name not in done]
+            for scenario, result in study.run(left, workers, jobs if executor is None else None):
+                if result.reason == "user" or (result.reason == "time" and clock.out() is not None):
+                    continue  # not an answer of its own: solved again when the run is taken up
+                store.append(scenario, result)
+                done[scenario.name] = result
+                if on_result is not None:
+                    on_result(len(done), len(asked))
     results = [done[scenario.name] for scenario in asked if scenario.name in done]
     return Scenarios(study.base, asked, results, stopped=len(results) < len(asked))
 
@@ -240,29 +254,39 @@ class _Study:
     """The base plan, and from each scenario a task and back."""
 
     def __init__(
-        self,
-        model: Model,
-        asked: list[Scenario],
-        seconds: float,
-        gap: float,
-        give: Mapping[str, float | str] | None,
+        self, model: Model, asked: list[Scenario], each: float | None, options: SolveOptions, clock: Clock
     ) -> None:
-        self.model, self.seconds, self.gap = model, seconds, gap
+        self.model, self.options, self.clock = model, options, clock
+        self.each = float("inf") if each is None else float(each)
         self.formulation = model.formulation()
-        self.gives = parse_give(self.formulation, give)
+        self.gives = parse_give(self.formulation, options.give)
         self._check_headings(asked)
-        self.base = model.solve(time_limit=None if seconds == float("inf") else seconds, gap=gap, give=give, cores=1)
+        self.base = solve_formulation(self.formulation, replace(options, cores=1), clock)
+        self.base.model = model
 
     def fingerprint(self) -> str:
-        """Return what identifies the model and the way it is solved."""
+        """Return what identifies the model with all that is kept of it, and the way it is solved."""
         import hashlib
 
-        digest = hashlib.sha256(repr((self.gap, self.gives)).encode())
-        for problem in self._problems(self.formulation):
+        o = self.options
+        digest = hashlib.sha256(repr((o.gap, self.gives, self.each, o.node_limit, o.iteration_limit)).encode())
+        for problem in lowered(self.formulation).problems:
             for name in ("starts", "indices", "values", "row_lower", "row_upper", "lower", "upper", "costs", "kinds"):
                 digest.update(getattr(problem, name).tobytes())
-        names = "\n".join((*self.formulation.decision_names, *self.formulation.constraint_names))
-        digest.update(names.encode())
+            digest.update(repr(problem.offset).encode())
+        f = self.formulation
+        words = [*f.decision_names, *f.constraint_names]
+        for goal in f.objectives:
+            words += [goal.name, str(goal.maximize)]
+            for name, part in goal.parts.items():
+                words.append(name)
+                for values in (part.columns, part.values, part.constants):
+                    digest.update(values.tobytes())
+        for quantity in f.reported:
+            words += [*quantity.members(), quantity.unit or ""]
+            for values in (quantity.terms.rows, quantity.terms.columns, quantity.terms.values, quantity.terms.constants):
+                digest.update(values.tobytes())
+        digest.update(repr(words).encode())
         return digest.hexdigest()[:32]
 
     def _check_headings(self, asked: list[Scenario]) -> None:
@@ -270,22 +294,19 @@ class _Study:
         first = {change.target: change for scenario in reversed(asked) for change in reversed(scenario.changes)}
         for change in first.values():
             try:
-                changed_formulation(self.model, [change])
-            except RuddockError as error:
-                if UNKNOWN in str(error):
-                    raise
-
-    @staticmethod
-    def _problems(formulation: Formulation) -> list[Problem]:
-        return [formulation.problem(objective) for objective in formulation.objectives or (None,)]
+                self.model.changed([change])
+            except UnknownName:
+                raise
+            except RuddockError:
+                continue
 
     def run(
-        self, left: list[Scenario], workers: Executor | None, jobs: int | None, interrupted: Callable[[], bool]
+        self, left: list[Scenario], workers: Executor | None, jobs: int | None
     ) -> Iterator[tuple[Scenario, Result]]:
         """Yield each scenario with its result as it comes."""
         if workers is None:
             for scenario in left:
-                if interrupted():
+                if self.clock.out() is not None:
                     return
                 prepared = self._prepared(scenario)
                 if isinstance(prepared, Result):
@@ -294,17 +315,15 @@ class _Study:
                 formulation, task = prepared
                 yield scenario, self._result(scenario, formulation, _ended(_answered(task)))
             return
-        yield from self._run_by(workers, left, AHEAD * (jobs or 32), interrupted)
+        yield from self._run_by(workers, left, AHEAD * (jobs or 32))
 
-    def _run_by(
-        self, workers: Executor, left: list[Scenario], ahead: int, interrupted: Callable[[], bool]
-    ) -> Iterator[tuple[Scenario, Result]]:
+    def _run_by(self, workers: Executor, left: list[Scenario], ahead: int) -> Iterator[tuple[Scenario, Result]]:
         """Keep an executor busy, a few tasks ahead of what it has done."""
         queue = iter(left)
         running: dict[Future[Answer], tuple[Scenario, Formulation]] = {}
         more = True
         while more or running:
-            while more and len(running) < ahead and not interrupted():
+            while more and len(running) < ahead and self.clock.out() is None:
                 scenario = next(queue, None)
                 if scenario is None:
                     more = False
@@ -314,7 +333,7 @@ class _Study:
                     yield scenario, prepared
                     continue
                 running[workers.submit(work, prepared[1])] = scenario, prepared[0]
-            if interrupted():
+            if self.clock.out() is not None:
                 more = False
                 for future in [f for f in running if f.cancel()]:
                     del running[future]
@@ -325,42 +344,46 @@ class _Study:
     def _prepared(self, scenario: Scenario) -> tuple[Formulation, Task] | Result:
         """Return a scenario's formulation and task; the result, where a change does not fit."""
         try:
-            formulation = changed_formulation(self.model, scenario.changes)
-            problems = self._problems(formulation)
+            formulation = self.model.changed(scenario.changes)
+            problems = lowered(formulation).problems
+            options = added_hints(Options(self.options.method, self.options.presolve), self.options, formulation)
+            parse_give(formulation, self.options.give)
         except RuddockError as error:
             return Result(scenario.name, "error", note=str(error))
-        outcome, options = self.base.outcome, Options(cores=1, repair=False)
-        if self.base.found and outcome.x is not None and len(outcome.x) == problems[0].n:
-            options = replace(options, start=outcome.x, basis=outcome.basis if len(problems) == 1 else None)
-        return formulation, Task(problems, self.gives, self.seconds, self.gap, options)
+        if self.options.start is None and self.base.found:
+            start, basis = start_from(formulation, self.base)
+            options = replace(options, start=start, basis=basis)
+        options = replace(options, cores=1, repair=False, lazy=None)
+        left = self.clock.limits.seconds - self.clock.limits.elapsed()
+        return formulation, Task(problems, self.gives, min(self.each, max(left, 0.0)), self.options.gap, options)
 
     def _result(self, scenario: Scenario, formulation: Formulation, answer: Answer | BaseException) -> Result:
         """Put an answer into words and numbers."""
         if isinstance(answer, BaseException):
             return Result(scenario.name, "error", note=f"{type(answer).__name__}: {answer}")
-        objectives = formulation.objectives or (None,)
-        plan = Plan(formulation, answer.outcome, objectives[len(answer.tops)], tuple(answer.tops))
+        plan = Plan(formulation, answer.outcome, tuple(answer.stages), tuple(self.gives))
         result = Result(scenario.name, plan.status, plan.reason, seconds=answer.seconds)
-        if not plan.found:
+        if not plan.found or plan.outcome.x is None:
             return replace(result, note=_why(formulation, plan))
         constraints = plan.constraints()
         note = "" if plan.status == "optimal" else f"stopped, gap {plan.gap:.2%}"
+        has_goal = plan.objective_name is not None
+        names = self.formulation.decision_names
+        values = plan.values.tolist()
+        if formulation.decision_names != names:  # changed data may add or leave out members
+            held = dict(zip(formulation.decision_names, values, strict=True))
+            values = [held.get(name, float("nan")) for name in names]
         return replace(
             result,
-            objective=plan.objective if plan.objective_name is not None else None,
-            bound=plan.bound,
-            parts=_parts(plan),
-            quantities=formulation.quantity_values(plan.values),
-            values=plan.values.tolist(),
+            objective=plan.objective if has_goal else None,
+            bound=plan.bound if has_goal and np.isfinite(plan.bound) else None,
+            objectives={str(name): float(value) for name, value in plan.objectives()["value"].items()},
+            parts={str(name): float(value) for name, value in plan.breakdown().items()} if has_goal else {},
+            quantities=formulation.quantity_values(plan.outcome.x),
+            values=values,
             binding=[str(name) for name in constraints.index[constraints["binding"]]],
             note=note,
         )
-
-
-def _parts(plan: Plan) -> dict[str, float]:
-    """Return the objectives where there are several, else the parts of the one."""
-    several = len(plan.formulation.objectives) > 1
-    return {str(name): float(value) for name, value in (plan.objectives() if several else plan.breakdown()).items()}
 
 
 def _answered(task: Task) -> Future[Answer]:
@@ -381,12 +404,11 @@ def _ended(future: Future[Answer]) -> Answer | BaseException:
 def _why(formulation: Formulation, plan: Plan) -> str:
     """Return in a line why there is no plan."""
     if plan.status == "unbounded":
-        return f"{plan.objective_name} can improve without end"
+        return f"{plan.objective_name} can improve without limit"
     if plan.status != "infeasible":
         return "stopped before any plan was found"
-    problem = formulation.problem(formulation.first_objective)
-    clashes = find_clashes(problem, limits=Limits(seconds=WHY_SECONDS))
+    whole, _ = without_hidden_limits(formulation)
+    clashes = find_clashes(whole.problems[0], 1, Limits(seconds=WHY_SECONDS), helpers=formulation.size)
     if not clashes:
         return "no plan exists"
-    names: Iterable[str] = reasons_of(formulation, clashes[0])
-    return f"no plan: {listed(list(dict.fromkeys(names)), 4)} clash"
+    return f"no plan: {listed(reasons_of(whole, clashes[0]), 4)} clash"

@@ -13,26 +13,35 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ruddock.engine.in_order import with_held
+from ruddock.engine.in_order import with_integers_fixed
+from ruddock.engine.outcome import Outcome
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
-from ruddock.engine.solve import solve
-from ruddock.errors import ModelError, NoPlanError, known
-from ruddock.insight.limits import Limit
+from ruddock.errors import ModelError, NoPlanError
 from ruddock.insight.structure import integral_by_structure
-from ruddock.modelling.decisions import members_of
+from ruddock.modelling.changes import Change
+from ruddock.modelling.changing import with_changes
+from ruddock.modelling.frames import constraints_frame
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.names import names_of
+from ruddock.modelling.options import SolveOptions, running
 from ruddock.modelling.printed import Printed
-from ruddock.problem import INTEGER, Problem
+from ruddock.modelling.solve import solve_formulation
 from ruddock.tables import Table, amount, number
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.plan import Plan
+    from ruddock.problem import Problem
 
 MOST = 2000  # limits, or coefficients, that are worked out without being named
 TELLING = 5  # decisions named as making room for one that enters
 SAME = 1e-9
+MOST_STEPS = 20  # limits that a step is solved for without being named
+NEAR = 0.1  # of a limit: one with less slack is near enough to be stepped
+USUAL_STEP = 0.05  # of a limit, where no step is named
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,10 +53,11 @@ class Sensitivity(Printed):
     model : the model's title
     objective_name, sense, unit, objective : of the objective that the plan was solved for
     limits : DataFrame by constraint
-        relation, limit, slack; ``one_more`` and ``one_less``, the change of the objective as written per
+        relation, limit, slack; ``one_more`` and ``one_less``, the change of the first objective as written per
         unit that the limit rises or falls, NaN where there is then no plan; ``down_to`` and ``up_to``, the
         limits between which these hold; ``below`` and ``above``, what comes beyond: another ``price``,
-        ``no plan`` or ``never``; unit. For a range the limit is the one nearer to the activity.
+        ``no plan`` or ``never``; unit. For a range the limit is the nearer one. Where both sides hold decisions,
+        the limit is what is added to the right side, 0.
     coefficients : DataFrame by decision
         value, coefficient; ``from`` and ``to``, between which the plan stays the best one; reduced_cost, one of
         several where the plan is degenerate, while ``improvement`` is always the true one; for a decision at its
@@ -59,9 +69,11 @@ class Sensitivity(Printed):
         For such models the best value with fractions allowed: no plan is better.
     by_structure : str or None
         For such models, why whole numbers would come without being asked for, where that is known.
-    by : float or None
-        The step that limits were truly moved by: then ``limits`` has ``step_more`` and ``step_less``, the changes of
-        the objective when the model is solved again; NaN where there is no plan or the limit does not bind.
+    steps : DataFrame by constraint
+        What a step is truly worth, solved again with nothing held: ``step``, ``more`` and ``less``, the changes of the
+        first objective as written, NaN where there is no plan, and ``more_status`` and ``less_status``. With integers
+        always there; else where a step was asked for.
+    several : the other objectives, which follow the first; empty without any
     """
 
     model: str
@@ -74,7 +86,14 @@ class Sensitivity(Printed):
     held: bool = False
     relaxation: float | None = None
     by_structure: str | None = None
-    by: float | None = None
+    steps: pd.DataFrame | None = None
+    several: tuple[str, ...] = ()
+
+    @property
+    def degenerate(self) -> int:
+        """How many limits are worth something else upwards than downwards."""
+        more, less = self.limits["one_more"].to_numpy(float), self.limits["one_less"].to_numpy(float)
+        return int(sum(self._differs(up, down) for up, down in zip(more, less, strict=True)))
 
     def parts(self) -> list[str | Table]:
         """Return what is printed, as sentences and tables."""
@@ -105,6 +124,7 @@ class Sensitivity(Printed):
             "relaxation": self.relaxation,
             "limits": _records(self.limits),
             "coefficients": _records(self.coefficients),
+            "steps": None if self.steps is None else _records(self.steps),
         }
 
     def sentences(self, most: int | None = None) -> list[str]:
@@ -132,8 +152,8 @@ class Sensitivity(Printed):
         unit = f" {row.unit}" if row.unit else ""
         now = number(row.limit)
         more, less = self._effect(row.one_more), self._effect(row.one_less)
-        up = "without end" if np.isposinf(row.up_to) else f"up to {number(row.up_to)}{unit}"
-        down = "without end" if np.isneginf(row.down_to) else f"down to {number(row.down_to)}{unit}"
+        up = "unlimited" if np.isposinf(row.up_to) else f"up to {number(row.up_to)}{unit}"
+        down = "unlimited" if np.isneginf(row.down_to) else f"down to {number(row.down_to)}{unit}"
         parts = []
         if np.isnan(row.one_more):
             parts.append("one more leaves no plan")
@@ -169,24 +189,27 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None
     """Work out the sensitivity of a plan; see `Plan.sensitivity`."""
     if not plan.found or plan.status != "optimal":
         raise NoPlanError(f"{plan.model_name}: sensitivity is that of a best plan, and this solve ended {plan.status}")
-    if by is not None and not 0 < by < np.inf:
-        raise ModelError(f"limits are moved by a positive amount, not {by}")
-    problem = whole = solved_problem(plan)
-    by_structure = integral_by_structure(problem) if problem.discrete else None
+    if by is not None and (isinstance(by, bool) or not isinstance(by, (int, float)) or not 0 < by < np.inf):
+        raise ModelError(f"limits are moved by a positive amount, not {by!r}")
+    if any(not give.nothing for give in plan.gives):
+        raise ModelError(
+            "some of an objective was given to later ones, so that this plan is not the best for it; ranges are those "
+            "of a plan in strict order: solve without give="
+        )
+    named = names is not None
+    rows, columns = _chosen(plan, names)
+    problem = lowered(plan.formulation).problems[0]
     held = problem.discrete
+    by_structure = integral_by_structure(problem) if held else None
     relaxation = None
-    outcome = plan.outcome
     if held:
         relaxed = LinearSolver(problem).solve()
-        relaxation = _sign(plan) * relaxed.objective if relaxed.status == "optimal" else None
-        problem = _held(problem, plan.values)
-    if held or plan.held or outcome.basis is None:  # an outcome leaves out the rows that hold objectives
-        outcome = LinearSolver(problem).solve()
-    rows, columns = _chosen(plan, names)
-    ranging = Ranging(problem, outcome)
+        relaxation = plan.sign * relaxed.objective if relaxed.status == "optimal" else None
+    ranging = ranging_of(plan)
     limits = _limits(plan, ranging, rows)
-    if by is not None:
-        limits = _with_steps(plan, whole, limits, by)
+    steps = None
+    if by is not None or (held and by_structure is None):
+        steps = _steps(plan, rows, limits, by, named)
     return Sensitivity(
         plan.model_name,
         plan.objective_name,
@@ -198,8 +221,31 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None
         held,
         relaxation,
         by_structure,
-        by,
+        steps,
+        tuple(goal.name for goal in plan.formulation.objectives[1:]),
     )
+
+
+def ranging_of(plan: Plan) -> Ranging:
+    """Return the prices and ranges of a plan for its first objective, integer decisions held."""
+    problem = lowered(plan.formulation).problems[0]
+    outcome = plan.outcome
+    assert outcome.x is not None
+    if problem.discrete:
+        problem = with_integers_fixed(problem, outcome.x)
+    if problem is not lowered(plan.formulation).problems[0] or outcome.basis is None or outcome.y is None:
+        outcome = _solved_here(problem, outcome)
+    return Ranging(problem, outcome)
+
+
+def _solved_here(problem: Problem, outcome: Outcome) -> Outcome:
+    """Solve a linear problem for its prices; the plan stays the one at hand where it is as good."""
+    again = LinearSolver(problem).solve()
+    if again.x is None or outcome.x is None or again.status != "optimal":
+        return again
+    if problem.objective(outcome.x) <= again.objective + 1e-9 * max(1.0, abs(again.objective)):
+        return replace(again, x=outcome.x, activity=problem.activity(outcome.x))
+    return again
 
 
 def _records(frame: pd.DataFrame) -> dict[str, dict[str, Any]]:
@@ -208,69 +254,53 @@ def _records(frame: pd.DataFrame) -> dict[str, dict[str, Any]]:
     return {str(name): row for name, row in zip(plain.index, rows, strict=True)}
 
 
-def _sign(plan: Plan) -> float:
-    return -1.0 if plan.sense == "maximize" else 1.0
-
-
-def solved_problem(plan: Plan) -> Problem:
-    """Return the problem that the plan solves; objectives solved before keep what they reached."""
-    formulation = plan.formulation
-    last = next((o for o in formulation.objectives if o.name == plan.objective_name), None)
-    earlier = [formulation.problem(objective) for objective in formulation.objectives[: len(plan.held)]]
-    return with_held(formulation.problem(last), earlier, plan.held)
-
-
-def _held(problem: Problem, x: np.ndarray) -> Problem:
-    """Return the problem with integer columns fixed; a semicontinuous one keeps to zero or to its bounds."""
-    integer = (problem.kinds & INTEGER) != 0
-    zero = (problem.kinds != 0) & (np.abs(x) < SAME)
-    value = np.where(integer, np.round(x), 0.0)
-    fixed = integer | zero
-    return replace(
-        problem,
-        lower=np.where(fixed, value, problem.lower),
-        upper=np.where(fixed, value, problem.upper),
-        kinds=np.zeros_like(problem.kinds),
-    )
-
-
 def _chosen(plan: Plan, names: Iterable[str] | None) -> Sequence[list[int]]:
     """Return numbers of the rows and columns asked for, by member or family; by default all that were written."""
     formulation = plan.formulation
-    row_names, column_names = formulation.constraint_names, formulation.decision_names
     if names is None:
-        for count, what in ((len(row_names), "constraints"), (len(column_names), "decisions")):
+        for count, what in ((formulation.rows, "constraints"), (formulation.size, "decisions")):
             if count > MOST:
                 raise ModelError(
                     f"{count:,} {what} are many to work out one by one; name those that matter: "
                     "plan.sensitivity(['supply', 'ship[Fell,Quay]']), families or members"
                 )
-        return [np.flatnonzero(mask).tolist() for mask in (formulation.written_rows, formulation.written_columns)]
+        return [list(range(formulation.rows)), list(range(formulation.size))]
     rows: list[int] = []
     columns: list[int] = []
     for name in [names] if isinstance(names, str) else names:
-        found_rows = members_of(name, row_names)
-        found_columns = members_of(name, column_names)
-        if not found_rows and not found_columns:
-            families: list[str] = [f.name for f in formulation.constraints] + [f.name for f in formulation.decisions]
-            hint = known(name, list(dict.fromkeys([*families, *row_names, *column_names])))
-            raise ModelError(f"there is no constraint or decision called {name!r}; {hint}")
-        rows += found_rows
-        columns += found_columns
+        found = names_of(formulation).need(name, ("constraints", "decisions"))
+        first = formulation.row_starts if found.what == "constraints" else formulation.starts
+        (rows if found.what == "constraints" else columns).extend((first[found.part.name] + found.members).tolist())
     return [sorted(set(rows)), sorted(set(columns))]
 
 
+def side_of(relation: str) -> str:
+    """Return which limit of a row a relation as written is: the row is turned so that its limit moves alike."""
+    return {"==": "both", ">=": "lower", "<=": "upper"}[relation]
+
+
+def row_side(formulation: Formulation, row: int, relation: str) -> str:
+    """Return which limit of a row the relation of a constraint stands for, given which side of it is the limit."""
+    family, _ = formulation.constraint_at(row)
+    if family.sides.limit_side == "left":
+        relation = {"<=": ">=", ">=": "<=", "==": "=="}[relation]
+    return side_of(relation)
+
+
 def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
-    frame = plan.constraints()
-    sign = _sign(plan)
-    lower, upper = ranging.problem.row_lower, ranging.problem.row_upper
+    frame = constraints_frame(plan)
+    formulation = plan.formulation
+    sign = plan.sign
     records = []
     for i in rows:
         relation = str(frame["relation"].iloc[i])
         if relation == "free":
             continue
-        side = {"==": "both", ">=": "lower", "<=": "upper"}[relation]
-        limit = float(lower[i] if side == "lower" else upper[i])
+        family, at = formulation.constraint_at(i)
+        side = row_side(formulation, i, relation)
+        limit_side = family.sides.limit_side
+        written = "left" if limit_side == "left" else "right"
+        limit = 0.0 if limit_side is None else float(frame[written].iloc[i])
         more, less = ranging.side(i, side, 1.0), ranging.side(i, side, -1.0)
         records.append(
             {
@@ -292,29 +322,66 @@ def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
     return pd.DataFrame.from_records(records, columns=columns).set_index("constraint")
 
 
-def _with_steps(plan: Plan, problem: Problem, limits: pd.DataFrame, by: float) -> pd.DataFrame:
-    """Add what moving each binding limit a step up and down truly changes, by solving again."""
-    binding = plan.constraints()["binding"]
-    names = plan.formulation.constraint_names
-    place = {name: i for i, name in enumerate(names)}
-    frame = limits.copy()
-    for column, step in (("step_more", by), ("step_less", -by)):
-        changes = []
-        for name, relation, limit in zip(limits.index, limits["relation"], limits["limit"], strict=True):
-            if not binding[name]:
-                changes.append(np.nan)
-                continue
-            side = {"==": "both", ">=": "lower", "<=": "upper"}[relation]
-            moved = Limit(str(name), place[name], side, limit, None).moved(problem, limit + step)
-            outcome = solve(moved)
-            found = outcome.status == "optimal"
-            changes.append(_sign(plan) * outcome.objective - plan.objective + 0.0 if found else np.nan)
-        frame[column] = changes
-    return frame
+def _steps(plan: Plan, rows: list[int], limits: pd.DataFrame, by: float | None, named: bool) -> pd.DataFrame:
+    """Return what moving limits a step up and down truly changes, by solving again.
+
+    All that are named; else those that bind, or have little slack, the nearest first.
+    """
+    formulation = plan.formulation
+    names = formulation.constraint_names
+    chosen = [i for i in rows if names[i] in limits.index and formulation.constraint_at(i)[0].sides.limit_side is not None]
+    slack = {i: float(limits.at[names[i], "slack"]) for i in chosen}
+    size = {i: max(1.0, abs(float(limits.at[names[i], "limit"]))) for i in chosen}
+    if not named:
+        step = {i: by if by is not None else _usual_step(float(limits.at[names[i], "limit"])) for i in chosen}
+        chosen = [i for i in chosen if slack[i] <= max(NEAR * size[i], step[i])]
+        chosen = sorted(chosen, key=lambda i: slack[i] / size[i])[:MOST_STEPS]
+    records = []
+    with running(SolveOptions(), formulation) as clock:
+        for i in sorted(chosen):
+            limit = float(limits.at[names[i], "limit"])
+            size_of_step = by if by is not None else _usual_step(limit)
+            record: dict[str, Any] = {"constraint": names[i], "step": size_of_step}
+            family, at = formulation.constraint_at(i)
+            end = _range_end(family, at, str(limits.at[names[i], "relation"]))
+            for word, step_ in (("more", size_of_step), ("less", -size_of_step)):
+                record[word], record[f"{word}_status"] = np.nan, "stopped"
+                if clock.out() is not None:
+                    continue
+                try:
+                    changed = with_changes(formulation, [Change(names[i] + end, "=", limit + step_)])
+                except ModelError:  # the other limit of the same row is in the way
+                    record[f"{word}_status"] = "infeasible"
+                    continue
+                again = solve_formulation(changed, SolveOptions(start=plan), clock)
+                record[f"{word}_status"] = again.status
+                if again.status == "optimal":
+                    record[word] = again.objective - plan.objective + 0.0
+            records.append(record)
+    columns = ["constraint", "step", "more", "less", "more_status", "less_status"]
+    return pd.DataFrame.from_records(records, columns=columns).set_index("constraint")
+
+
+def _range_end(family: Any, at: int, relation: str) -> str:
+    """Return what to add to a name so that the limit meant is changed: of a range its side."""
+    if family.sides.sense != "between" or relation == "==":
+        return ""
+    low, high = float(family.lower[at]), float(family.upper[at])
+    if np.isfinite(low) and np.isfinite(high):
+        return ".lower" if relation == ">=" else ".upper"
+    return ""
+
+
+def _usual_step(limit: float) -> float:
+    """Return a step to look at where none is named: a twentieth of a limit, as a short number, and whole from 1 on."""
+    size = max(USUAL_STEP * abs(limit), 1e-9)
+    if size < 1.0:
+        return 1.0
+    return float(f"{size:.1g}")
 
 
 def _coefficients(plan: Plan, ranging: Ranging, columns: list[int]) -> pd.DataFrame:
-    sign = _sign(plan)
+    sign = plan.sign
     problem, reduced = ranging.problem, ranging.outcome.reduced
     names = plan.formulation.decision_names
     records = []

@@ -1,24 +1,28 @@
-"""Two objectives against each other: plans in which neither can get better unless the other gives way."""
+"""Objectives against each other: plans in which none can get better unless another gets worse."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import product
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
-from ruddock.engine.in_order import with_held
-from ruddock.engine.outcome import Limits, Options, Outcome
+from ruddock.engine.in_order import Give, Stage, cleaned, optimal_face, solve_in_order, with_held
+from ruddock.engine.outcome import Outcome
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.engine.tree.domain import objective_step
-from ruddock.errors import ModelError, known
+from ruddock.errors import ModelError
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.names import names_of
+from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.printed import Printed
-from ruddock.modelling.solve import interruptible
+from ruddock.modelling.solve import engine_options
 from ruddock.tables import Table
 
 if TYPE_CHECKING:
@@ -31,34 +35,45 @@ if TYPE_CHECKING:
 POINTS = 21
 MOST = 100_000
 SAME = 1e-7  # relative: values of objectives that differ by less are the same point
-PRICED = 1e-9  # prices nearer to 0, beside the largest, are rounding
 TIE = 1e-9  # relative room that one objective leaves while the other is made best
 
 
 @dataclass(frozen=True, eq=False)
 class Tradeoff(Printed):
-    """The frontier between two objectives of a model.
+    """The frontier between objectives of a model.
 
     Attributes
     ----------
+    goals : the objectives, the one that is given up first
     points : DataFrame, one row a point
-        ``share``: how much of the way from its best value to its value at the other end the first objective has given
-        up, 0 to 1; both objectives, as written; ``corner``: whether the point is an exact corner of a linear
+        ``share``: how much of the way from its best value to its value at the other end the first objective is given
+        up, 0 to 1, NaN where that end is not known; ``corner``: whether the point is an exact corner of a linear
         model's frontier; ``price``: what one unit given up of the first changes the second by, from here to the
-        next point (NaN at the last, and for whole-number models).
+        next point (NaN at the last, for models with integers, and with three objectives or more).
+    objectives : DataFrame, one row a point, one column an objective, as written
     plans : list of Plan, one for each point
-    exact : whether straight lines between the points are the frontier: linear models
-    complete : whether these are all plans that nothing betters: linear models, and whole-number ones with ``all``
+    exact : whether straight lines between the points are the frontier: linear models of two objectives
+    complete : whether these are all plans that no other is better than: linear models, and others with ``all``
     stopped : why the run ended early, or None
     """
 
-    first: Objective
-    second: Objective
+    goals: tuple[Objective, ...]
     points: pd.DataFrame
+    objectives: pd.DataFrame
     plans: list[Plan]
     exact: bool
     complete: bool
     stopped: str | None = None
+
+    @property
+    def first(self) -> Objective:
+        """The objective that is given up."""
+        return self.goals[0]
+
+    @property
+    def second(self) -> Objective:
+        """The objective that gains by it; of more than two, the second one."""
+        return self.goals[1]
 
     def parts(self) -> list[str | Table]:
         """Return what is printed, as sentences and tables."""
@@ -70,10 +85,8 @@ class Tradeoff(Printed):
         """Return the decisions of every point: a row a point, a column a decision."""
         if not self.plans:
             return pd.DataFrame(index=self.points.index)
-        formulation = self.plans[0].formulation
-        values = [plan.values[formulation.written_columns] for plan in self.plans]
-        names = np.array(formulation.decision_names)[formulation.written_columns]
-        return pd.DataFrame(values, columns=names, index=self.points.index)
+        names = self.plans[0].formulation.decision_names
+        return pd.DataFrame([plan.values for plan in self.plans], columns=names, index=self.points.index)
 
     def draw(self, ax: Axes | None = None) -> Axes:
         """Draw the frontier, with Matplotlib.
@@ -92,19 +105,21 @@ class Tradeoff(Printed):
         plain = self.points.astype(object).where(self.points.notna(), None)
         return {
             "format": "ruddock-tradeoff/1",
-            "first": self.first.name,
-            "second": self.second.name,
+            "objectives": [goal.name for goal in self.goals],
             "exact": self.exact,
             "complete": self.complete,
             "stopped": self.stopped,
-            "points": plain.to_dict("records"),
+            "points": [
+                {**row, "objectives": values}
+                for row, values in zip(plain.to_dict("records"), self.objectives.to_dict("records"), strict=True)
+            ],
             "decisions": self.decisions().to_dict("records"),
         }
 
 
 @dataclass(frozen=True)
 class _Point:
-    """A point of the frontier in the engine's terms: both values are to be small."""
+    """A point of the frontier in the engine's terms: all values are to be small."""
 
     first: float
     second: float
@@ -115,73 +130,166 @@ class _Point:
 
 def tradeoff(
     model: Model,
-    first: str,
-    second: str,
-    points: int | str = POINTS,
-    time_limit: float | None = None,
-    on_point: Callable[[int], None] | None = None,
+    names: Sequence[str],
+    points: int | str,
+    on_point: Callable[[int], None] | None,
+    given: Mapping[str, Any],
 ) -> Tradeoff:
-    """Work out the frontier between two objectives; see `Model.tradeoff`."""
+    """Work out the frontier between objectives; see `Model.tradeoff`."""
+    options = SolveOptions.of(given)
     formulation = model.formulation()
-    goals = [_objective(formulation, name) for name in (first, second)]
-    if goals[0] is goals[1]:
-        raise ModelError(f"a trade-off is between two objectives; {first!r} was named twice")
-    if points != "all" and not (isinstance(points, int) and points >= 2):
+    goals = _goals(formulation, names)
+    whole = isinstance(points, (int, np.integer)) and not isinstance(points, bool)
+    if points != "all" and not (whole and int(points) >= 2):
         raise ModelError(f"points is a number from 2 on, or 'all', not {points!r}")
-    with interruptible() as interrupted:
-        limits = Limits(seconds=float("inf") if time_limit is None else time_limit, interrupted=interrupted)
-        frontier = _Frontier(formulation.problem(goals[0]), formulation.problem(goals[1]), limits, on_point)
-        if points == "all":
-            found = frontier.all()
+    if points == "all" and len(goals) > 2:
+        raise ModelError("points='all' is for two objectives; name a number of points")
+    with running(options, formulation) as clock:
+        problems = [lowered(formulation).problem(goal) for goal in goals]
+        linear = not problems[0].discrete
+        if len(goals) > 2:
+            found, ends = _Grid(problems, clock, on_point).points(int(points)), None
         else:
-            assert isinstance(points, int)
-            found = frontier.shares(points)
-    linear = not frontier.problems[0].discrete
-    return _told(formulation, goals, found, linear, linear or points == "all", frontier.stopped)
+            frontier = _Frontier(problems[0], problems[1], clock, on_point)
+            found = frontier.all() if points == "all" else frontier.shares(int(points))
+            ends = frontier.ends
+        exact = linear and len(goals) == 2
+        complete = (exact or points == "all") and clock.stopped is None
+        return _result(formulation, goals, found, ends, exact, complete, clock.stopped)
 
 
-def _objective(formulation: Formulation, name: str) -> Objective:
-    names = [objective.name for objective in formulation.objectives]
-    if name not in names:
-        hint = known(name, names) if names else "the model has none"
-        more = "" if len(names) > 1 else "; a trade-off needs a model with two: give it another minimize or maximize"
-        raise ModelError(f"there is no objective called {name!r}; {hint}{more}")
-    return formulation.objectives[names.index(name)]
+def _goals(formulation: Formulation, given: Sequence[str]) -> list[Objective]:
+    """Return the objectives asked for; the first two without names."""
+    if len(formulation.objectives) < 2:
+        raise ModelError(
+            f"a trade-off needs a model with two objectives; this one has {len(formulation.objectives)}: give it "
+            "another minimize or maximize"
+        )
+    if not given:
+        return list(formulation.objectives[:2])
+    if len(given) < 2:
+        raise ModelError(f"a trade-off is between two objectives or more; only {given[0]!r} is named")
+    names = names_of(formulation)
+    goals = [names.need(name, ("objectives",)).part for name in given]
+    for k, goal in enumerate(goals):
+        if goal in goals[:k]:
+            raise ModelError(f"a trade-off is between different objectives; {goal.name!r} is named twice")
+    return goals
 
 
-def _told(
+def _result(
     formulation: Formulation,
     goals: list[Objective],
     found: list[_Point],
+    ends: tuple[float, float] | None,
     exact: bool,
     complete: bool,
     stopped: str | None,
 ) -> Tradeoff:
     """Put the points into the model's words."""
-    signs = [-1.0 if goal.maximize else 1.0 for goal in goals]
-    width = found[-1].first - found[0].first if found else 0.0
+    problems = [lowered(formulation).problem(goal) for goal in goals]
+    if ends is None and found and stopped is None:
+        ends = min(p.first for p in found), max(p.first for p in found)
+    width = ends[1] - ends[0] if ends is not None else float("nan")
+
+    def share(point: _Point) -> float:
+        if ends is None:
+            return float("nan")
+        return min(1.0, max(0.0, (point.first - ends[0]) / width)) if width > 0 else 0.0
+
     frame = pd.DataFrame(
         {
-            "share": [(p.first - found[0].first) / width if width > 0 else 0.0 for p in found],
-            goals[0].name: [signs[0] * p.first + 0.0 for p in found],
-            goals[1].name: [signs[1] * p.second + 0.0 for p in found],
+            "share": [share(p) for p in found],
             "corner": [p.corner for p in found],
-            "price": [signs[1] * p.price + 0.0 for p in found],
+            "price": [goals[1].sign * p.price + 0.0 for p in found],
         }
     )
+    frame = frame.astype({"share": float, "corner": bool, "price": float})
+    values: dict[str, list[float]] = {}
     plans = []
+    for goal, problem in zip(goals, problems, strict=True):
+        values[goal.name] = [goal.sign * problem.objective(_x(p)) + 0.0 for p in found]
     for p in found:
-        outcome = replace(p.outcome, objective=p.second, bound=p.second, y=None, reduced=None, basis=None)
-        plans.append(Plan(formulation, outcome, goals[1]))
-    return Tradeoff(goals[0], goals[1], frame, plans, exact, complete and stopped is None, stopped)
+        x = _x(p)
+        outcome = Outcome("stopped", x=x, activity=problems[0].activity(x))
+        own = lowered(formulation).problems
+        outcome = replace(outcome, objective=own[0].objective(x))
+        plans.append(Plan(formulation, outcome, tuple(Stage(q.objective(x), -np.inf, False) for q in own)))
+    return Tradeoff(tuple(goals), frame, pd.DataFrame(values, dtype=float), plans, exact, complete, stopped)
+
+
+def _x(point: _Point) -> np.ndarray[Any, Any]:
+    assert point.outcome.x is not None
+    return point.outcome.x
+
+
+class _Grid:
+    """Points of three and more objectives: the first at its best with limits on the others, from their best to worst."""
+
+    def __init__(self, problems: list[Problem], clock: Clock, on_point: Callable[[int], None] | None) -> None:
+        self.problems, self.clock, self.on_point = problems, clock, on_point
+        self.found: list[tuple[np.ndarray[Any, Any], _Point]] = []
+
+    def points(self, count: int) -> list[_Point]:
+        """Return the plans found that no other one found is better than; ``count`` is about how many are solved for."""
+        ends = []
+        for k in range(len(self.problems)):
+            order = [self.problems[k], *self.problems[:k], *self.problems[k + 1 :]]
+            outcome = self._solved(order)
+            if outcome is None:
+                return self._left()
+            ends.append(self._values(outcome))
+        best, worst = np.min(ends, axis=0), np.max(ends, axis=0)
+        others = len(self.problems) - 1
+        steps = max(2, round(count ** (1.0 / others)))
+        levels = [np.linspace(worst[k], best[k], steps) for k in range(1, others + 1)]
+        for limits in product(*levels):
+            tops = [limit - p.offset + _room(limit) for p, limit in zip(self.problems[1:], limits, strict=True)]
+            order = [with_held(p, self.problems[1:], tops) for p in self.problems]
+            if self._solved(order) is None and self.clock.out() is not None:
+                break
+        return self._left()
+
+    def _solved(self, order: list[Problem]) -> Outcome | None:
+        """Solve for objectives in an order; every plan so found is kept, since no other is better than it."""
+        if self.clock.out() is not None:
+            return None
+        gives = [Give()] * len(order)
+        outcome, _ = solve_in_order(
+            order, gives, self.clock.for_solve(on_progress=None), engine_options(self.clock.options)
+        )
+        if outcome.status != "optimal" or outcome.x is None:
+            if outcome.status != "infeasible":
+                self.clock.stopped = self.clock.stopped or outcome.reason or outcome.status
+            return None
+        values = self._values(outcome)
+        self.found.append((values, _Point(values[0], values[1], outcome)))
+        if self.on_point is not None:
+            self.on_point(len(self.found))
+        return outcome
+
+    def _values(self, outcome: Outcome) -> np.ndarray[Any, Any]:
+        assert outcome.x is not None
+        return np.array([problem.objective(outcome.x) for problem in self.problems])
+
+    def _left(self) -> list[_Point]:
+        """Leave out points that another one is better than, and the same ones."""
+        kept: list[tuple[np.ndarray[Any, Any], _Point]] = []
+        for values, point in self.found:
+            size = SAME * np.maximum(1.0, np.abs(values))
+            if any((other <= values + size).all() for other, _ in kept):
+                continue
+            kept = [(o, p) for o, p in kept if not (values <= o + size).all()]
+            kept.append((values, point))
+        return [point for _, point in sorted(kept, key=lambda pair: tuple(pair[0]))]
 
 
 class _Frontier:
     """Points that nothing betters in both, from the best value of the first objective to that of the second."""
 
-    def __init__(self, first: Problem, second: Problem, limits: Limits, on_point: Callable[[int], None] | None) -> None:
-        self.problems, self.limits, self.on_point = (first, second), limits, on_point
-        self.stopped: str | None = None
+    def __init__(self, first: Problem, second: Problem, clock: Clock, on_point: Callable[[int], None] | None) -> None:
+        self.problems, self.clock, self.on_point = (first, second), clock, on_point
+        self.ends: tuple[float, float] | None = None  # best and worst value of the first objective, once both are known
         self._start: np.ndarray | None = None
         self._told = 0
 
@@ -217,7 +325,7 @@ class _Frontier:
         step = objective_step(self.problems[1])
         if not step:
             raise ModelError(
-                "points='all' is for second objectives that move in steps: all of its decisions whole numbers, with "
+                "points='all' is for second objectives that move in steps: all of its decisions integer, with "
                 "coefficients that are multiples of a thousandth; name a number of points instead"
             )
         ends = self._ends()
@@ -237,6 +345,7 @@ class _Frontier:
         other = self._in_order(1)
         if other is None:
             return [one]
+        self.ends = one.first, other.first
         return [one] if self._same(one, other) else [one, other]
 
     def _in_order(self, which: int) -> _Point | None:
@@ -261,11 +370,14 @@ class _Frontier:
         """Make the other objective as good as can be beside what one has reached, so that nothing betters both."""
         value = outcome.objective
         held = with_held(other, [own], [value - own.offset + _room(value)])
-        face = None if own.discrete else _best_face(own, outcome)
+        face = None if own.discrete else optimal_face(own, outcome)
         # linear models need no room beside the value: every best plan stands where the prices say
         final = self._solved(held if face is None else replace(face, costs=other.costs, offset=other.offset))
         if final is None or final.x is None:
             return None
+        if own.discrete:
+            final = cleaned([own, other], final)
+        assert final.x is not None
         first, second = (problem.objective(final.x) for problem in self.problems)
         self._told += 1
         if self.on_point is not None:
@@ -274,14 +386,13 @@ class _Frontier:
 
     def _solved(self, problem: Problem) -> Outcome | None:
         """Solve to the end, from the last plan; None where there is no best plan, or a limit stops it."""
-        reason = self.limits.exceeded(0)
-        if reason is not None:
-            self.stopped = self.stopped or reason
+        if self.clock.out() is not None:
             return None
+        options = engine_options(self.clock.options)
         start = self._start if problem.discrete else None
-        outcome = solve(problem, self.limits, Options(start=start))
+        outcome = solve(problem, self.clock.for_solve(on_progress=None), replace(options, start=start))
         if outcome.status != "optimal":
-            self.stopped = self.stopped or outcome.reason or outcome.status
+            self.clock.stopped = self.clock.stopped or outcome.reason or outcome.status
             return None
         self._start = outcome.x
         return outcome
@@ -308,7 +419,7 @@ class _Frontier:
             high = held.row_upper.copy()
             high[row] = top - first.offset
             solver.change_limits(row, -np.inf, high[row])
-            outcome = solver.solve(self.limits)
+            outcome = solver.solve(self.clock.for_solve(on_progress=None))
             if outcome.status != "optimal" or outcome.x is None:
                 break
             side = Ranging(replace(held, row_upper=high), outcome).side(row, "upper", 1.0)
@@ -334,23 +445,6 @@ class _Frontier:
         outcome = replace(b.outcome, x=x, activity=self.problems[0].activity(x))
         first, second = self.problems
         return _Point(first.objective(x), second.objective(x), outcome, price=a.price)
-
-
-def _best_face(problem: Problem, outcome: Outcome) -> Problem | None:
-    """Return the problem with everything that has a price held where it is: exactly the best plans are left."""
-    if outcome.y is None or outcome.reduced is None:
-        return None
-    y, d = outcome.y, outcome.reduced
-    low = d > PRICED * max(1.0, np.abs(problem.costs).max(initial=0.0))
-    high = d < -PRICED * max(1.0, np.abs(problem.costs).max(initial=0.0))
-    size = PRICED * max(1.0, np.abs(y).max(initial=0.0))
-    return replace(
-        problem,
-        lower=np.where(high, problem.upper, problem.lower),
-        upper=np.where(low, problem.lower, problem.upper),
-        row_lower=np.where(y < -size, problem.row_upper, problem.row_lower),
-        row_upper=np.where(y > size, problem.row_lower, problem.row_upper),
-    )
 
 
 def _room(value: float) -> float:

@@ -1,9 +1,9 @@
-"""What if something changes: the changed model solved, and set beside the base."""
+"""What if something changes: the changed model solved, and compared with the base."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,17 +11,20 @@ import pandas as pd
 from scipy.sparse import csc_matrix
 
 from ruddock.engine.ranging import Ranging
-from ruddock.insight.apply import changed_formulation
+from ruddock.errors import ModelError
 from ruddock.modelling.changes import Change, parse_changes
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.options import SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.printed import Printed
-from ruddock.modelling.solve import solve_model
+from ruddock.modelling.solve import solve_formulation
 from ruddock.problem import Floats, Problem
 from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
 MOVED = 1e-7  # relative: decisions that differ by less have not moved
@@ -37,7 +40,7 @@ class WhatIf(Printed):
     changes : what was changed
     base, changed : Plan
     predicted : float or None
-        The objective that the base plan's prices predict; None where they cannot (whole numbers, no plan, limits
+        The objective that the base plan's prices predict; None where they cannot (integers, no plan, limits
         switched off).
     share : float or None
         How much of their ranges the changes use up together: up to 1 the prediction is exact (the 100 % rule). None
@@ -57,35 +60,51 @@ class WhatIf(Printed):
         return what_if_parts(self)
 
     @property
+    def both(self) -> bool:
+        """Whether both have a plan."""
+        return self.base.found and self.changed.found
+
+    @property
     def difference(self) -> float:
-        """The change of the objective as written; NaN if one of the two has no plan."""
-        if not (self.base.found and self.changed.found):
-            return float("nan")
-        return self.changed.objective - self.base.objective
+        """The change of the first objective as written; NaN if one of the two has no plan."""
+        return self.changed.objective - self.base.objective if self.both else float("nan")
+
+    def objectives(self) -> pd.DataFrame:
+        """Return every objective: base, changed, difference, each against itself."""
+        names = pd.Index([goal.name for goal in self.base.formulation.objectives], name="objective")
+        base, changed = (
+            plan.objectives()["value"] if plan.found else pd.Series(np.nan, names) for plan in (self.base, self.changed)
+        )
+        return _compared(base, changed, float("nan"))
 
     def breakdown(self) -> pd.DataFrame:
-        """Return the objective's parts: base, changed, difference."""
-        return _beside(self.base.breakdown(), self.changed.breakdown())
+        """Return the first objective's parts: base, changed, difference."""
+        return _compared(self.base.breakdown(), self.changed.breakdown())
 
     def quantities(self) -> pd.DataFrame:
         """Return the quantities, member by member: base, changed, difference."""
-        base, changed = (plan.formulation.quantity_values(plan.values) for plan in (self.base, self.changed))
-        return _beside(pd.Series(base, dtype=float), pd.Series(changed, dtype=float)).rename_axis("quantity")
+        base, changed = (_quantities(plan) for plan in (self.base, self.changed))
+        return _compared(base, changed, float("nan")).rename_axis("quantity")
 
     def moved(self) -> pd.DataFrame:
-        """Return the decisions that moved: base, changed, difference; most first."""
-        formulation = self.base.formulation
-        index = pd.Index(formulation.decision_names, name="decision")
-        frame = _beside(pd.Series(self.base.values, index), pd.Series(self.changed.values, index))
-        frame = frame[formulation.written_columns]
-        size = np.maximum(1.0, frame[["base", "changed"]].abs().max(axis=1))
-        frame = frame[frame["difference"].abs() > MOVED * size]
-        return frame.reindex(frame["difference"].abs().sort_values(ascending=False, kind="stable").index)
+        """Return the decisions that moved: base, changed, difference; most first. NaN where there is no such decision."""
+        base, changed = (
+            pd.Series(plan.values, pd.Index(plan.formulation.decision_names, name="decision"))
+            for plan in (self.base, self.changed)
+        )
+        frame = _compared(base, changed, float("nan"))
+        here = frame.fillna(0.0)
+        size = np.maximum(1.0, here[["base", "changed"]].abs().max(axis=1))
+        frame = frame[(here["changed"] - here["base"]).abs() > MOVED * size]
+        order = frame["difference"].abs().fillna(np.inf).sort_values(ascending=False, kind="stable").index
+        return frame.reindex(order)
 
     def binding(self) -> pd.DataFrame:
-        """Return the limits that began or ceased to bind: ``now`` says which."""
+        """Return the constraints that began or ceased to bind: ``now`` says which."""
         before, after = (plan.constraints()["binding"] for plan in (self.base, self.changed))
-        differs = (before != after) & self.base.formulation.written_rows
+        shared = before.index.intersection(after.index, sort=False)
+        before, after = before[shared], after[shared]
+        differs = before != after
         return pd.DataFrame({"now": np.where(after[differs], "binds", "has slack")}, index=before.index[differs])
 
     def draw(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
@@ -111,7 +130,6 @@ class WhatIf(Printed):
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""
-        both = self.base.found and self.changed.found
         return {
             "format": "ruddock-what-if/1",
             "changes": [str(change) for change in self.changes],
@@ -120,38 +138,77 @@ class WhatIf(Printed):
                 "status": self.changed.status,
                 "objective": self.changed.objective if self.changed.found else None,
             },
+            "objectives": _records(self.objectives()) if self.both else {},
             "predicted": self.predicted,
             "share": self.share,
-            "breakdown": self.breakdown().to_dict("index") if both else {},
-            "quantities": self.quantities().to_dict("index") if both else {},
-            "moved": self.moved().to_dict("index") if both else {},
-            "binding": self.binding()["now"].to_dict() if both else {},
+            "breakdown": _records(self.breakdown()) if self.both else {},
+            "quantities": _records(self.quantities()) if self.both else {},
+            "moved": _records(self.moved()) if self.both else {},
+            "binding": self.binding()["now"].to_dict() if self.both else {},
         }
 
 
-def _beside(base: pd.Series[float], changed: pd.Series[float]) -> pd.DataFrame:
-    frame = pd.DataFrame({"base": base, "changed": changed}).fillna(0.0)
+def _records(frame: pd.DataFrame) -> dict[Any, Any]:
+    return frame.astype(object).where(frame.notna(), None).to_dict("index")
+
+
+def _quantities(plan: Plan) -> pd.Series[float]:
+    assert plan.outcome.x is not None
+    return pd.Series(plan.formulation.quantity_values(plan.outcome.x), dtype=float)
+
+
+def _compared(base: pd.Series[float], changed: pd.Series[float], absent: float = 0.0) -> pd.DataFrame:
+    """Return two series next to each other, in the order of the base, with their difference."""
+    index = base.index.append(changed.index.difference(base.index, sort=False))
+    frame = pd.DataFrame({"base": base.reindex(index), "changed": changed.reindex(index)}).fillna(absent)
     frame["difference"] = frame["changed"] - frame["base"]
-    return frame
+    return frame.rename_axis(base.index.name)
 
 
-def what_if(model: Model, changes: Mapping[str, float | str] | Iterable[str], **solve: Any) -> WhatIf:
+def what_if(model: Model, changes: Any, given: Mapping[str, Any]) -> WhatIf:
     """Solve a model as it is and with changes; see `Model.what_if`."""
+    options = SolveOptions.of(given)
     made = parse_changes(changes)
-    formulation = changed_formulation(model, made)
-    base = model.solve(**solve)
-    if base.found:
-        solve.setdefault("start", base)
-    changed = solve_model(formulation, **solve)
+    formulation = model.changed(made)
+    with running(options, model.formulation()) as clock:
+        base = solve_formulation(model.formulation(), options, clock)
+        base.model = model
+        return _changed(made, formulation, base, options, clock)
+
+
+def what_if_of(plan: Plan, changes: Any, given: Mapping[str, Any]) -> WhatIf:
+    """Change the model of a plan and compare with that plan; see `Plan.what_if`.
+
+    The plan is used as it is where it is one of the model as it is now; else the model is solved again.
+    """
+    model = plan.model
+    if model is None:
+        raise ModelError("this plan was not made by model.solve(); ask the model: model.what_if(...)")
+    if not model.still_is(plan.formulation) or plan.status == "stopped" or any(not give.nothing for give in plan.gives):
+        return what_if(model, changes, given)
+    options = SolveOptions.of(given)
+    made = parse_changes(changes)
+    formulation = model.changed(made)
+    with running(options, formulation) as clock:
+        return _changed(made, formulation, plan, options, clock)
+
+
+def _changed(made: list[Change], formulation: Formulation, base: Plan, options: SolveOptions, clock: Any) -> WhatIf:
+    """Solve what was changed, from the base plan, and predict it from the base plan's prices."""
+    if base.found and options.start is None:
+        options = replace(options, start=base)
+    changed = solve_formulation(formulation, options, clock)
     predicted = share = None
-    if base.status == "optimal" and base.outcome.y is not None and len(base.formulation.objectives) == 1:
-        predicted, share = _prediction(base, formulation.problem(formulation.objectives[0]))
+    if base.status == "optimal" and base.outcome.y is not None and len(formulation.objectives) == 1:
+        new = lowered(formulation).problems[0]
+        old = lowered(base.formulation).problems[0]
+        if (new.m, new.n) == (old.m, old.n) and formulation.decision_names == base.formulation.decision_names:
+            predicted, share = _prediction(base, old, new)
     return WhatIf(tuple(made), base, changed, predicted, share)
 
 
-def _prediction(plan: Plan, new: Problem) -> tuple[float | None, float | None]:
+def _prediction(plan: Plan, old: Problem, new: Problem) -> tuple[float | None, float | None]:
     """Return what the plan's prices predict for a changed problem, and how much of their ranges is used."""
-    old = plan.formulation.problem(plan.formulation.objectives[0])
     if (old.m, old.n) != (new.m, new.n) or new.discrete or old.discrete:
         return None, None
     outcome = plan.outcome

@@ -12,9 +12,10 @@ from scipy.sparse import csr_matrix, issparse, vstack
 from ruddock.errors import DataError, ModelError, known
 from ruddock.modelling.axis import Axis, check_name
 from ruddock.modelling.cells import Cells
-from ruddock.modelling.decisions import MARKS, Decisions, Kind
-from ruddock.modelling.expression import Expression
+from ruddock.modelling.decisions import KIND_MARKS, Decisions, Kind
 from ruddock.modelling.formulation import Constraints, Objective
+from ruddock.modelling.relation import Sides
+from ruddock.modelling.terms import Terms
 from ruddock.problem import INTEGER, Floats
 
 if TYPE_CHECKING:
@@ -65,20 +66,25 @@ def fill_from_arrays(
         raise DataError(f"column {j}: the lower bound {low[j]:g} is above the upper bound {high[j]:g}")
     cells = _cells(axes, n, "column", "axes")
     shown: Kind = word[0] if len(set(word)) == 1 else "integer" if (marks == INTEGER).all() else "continuous"
-    model._parts[decision] = Decisions(model, decision, cells, low, high, shown, None, first=0, marks=marks)
-    model.columns = n
+    registry = model._registry
+    registry.columns = n
+    numbers = np.arange(n, dtype=np.int64)
+    model._keep(
+        Decisions(registry, decision, cells, low, high, shown, None, numbers=numbers, kinds=marks), cells.axes
+    )
     rows, row_lower, row_upper = _rows(matrix, relations, limits, equal_matrix, equal_limits, n)
     if rows.shape[0]:
         entries = rows.tocoo()
         terms = (entries.row.astype(np.intp), entries.col.astype(np.int64), entries.data.astype(np.float64))
         row_cells = _cells(row_axes, rows.shape[0], "row", "row_axes")
-        expression = Expression(model, row_cells, terms, summed=True)
-        model._parts[constraint] = Constraints(constraint, expression, row_lower, row_upper, "between")
+        left = Terms(registry, row_cells, *terms, constants=np.zeros(row_cells.size), summed=True)
+        sides = Sides(left, "between", None, row_lower, row_upper)
+        model._keep(Constraints(constraint, sides), row_cells.axes)
     used = np.flatnonzero(cost)
-    part = Expression(model, Cells(()), (np.zeros(len(used), np.intp), used.astype(np.int64), cost[used]))
-    model._parts[objective] = Objective(objective, maximize, {objective: part}, single=True)
-    for axis in (*cells.axes, *(model._parts[constraint].cells.axes if rows.shape[0] else ())):  # type: ignore[union-attr]
-        model.axes.setdefault(axis.name, axis)
+    part = Terms(
+        registry, Cells(()), np.zeros(len(used), np.intp), used.astype(np.int64), cost[used], np.zeros(1)
+    )
+    model._keep(Objective(objective, maximize, {objective: part}, single=True))
 
 
 def _vector(values: Any, size: int | None, name: str) -> Floats:
@@ -102,8 +108,8 @@ def _marks(kinds: Any, n: int) -> tuple[Any, list[Any]]:
         raise DataError(f"kinds has {len(words):,} entries for {n:,} columns")
     for word in dict.fromkeys(words):
         if word not in get_args(Kind):
-            raise ModelError(f"there is no kind {word!r}; {known(str(word), get_args(Kind))}")
-    return np.array([MARKS[word] for word in words], np.uint8), words
+            raise ModelError(f"{word!r} is not a kind of decision; {known(str(word), get_args(Kind))}")
+    return np.array([KIND_MARKS[word] for word in words], np.uint8), words
 
 
 def _cells(axes: Sequence[Axis] | None, size: int, name: str, what: str) -> Cells:

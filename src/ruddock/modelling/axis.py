@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -51,10 +52,14 @@ class Axis:
     (3, True)
     """
 
-    __slots__ = ("_texts", "labels", "name")
+    __slots__ = ("_places", "_texts", "labels", "name")
 
     def __init__(self, name: str, labels: Iterable[Any]) -> None:
         self.name = check_name(name, "an axis")
+        if isinstance(labels, pd.DataFrame):
+            raise DataError(
+                f"axis {name}: labels are one column, not a whole table; write Axis({name!r}, table[{'column'!r}])"
+            )
         if isinstance(labels, str):
             raise DataError(f"axis {name}: labels are a list of labels, not one text {labels!r}")
         if isinstance(labels, Axis):
@@ -62,9 +67,14 @@ class Axis:
         elif isinstance(labels, (pd.Index, pd.Series, np.ndarray, range)):
             index = pd.Index(labels)
         else:
-            index = pd.Index(list(labels))
+            try:
+                index = pd.Index(list(labels))
+            except TypeError:
+                raise DataError(f"axis {name}: labels are a list of labels, not {labels!r}") from None
         if isinstance(index, pd.MultiIndex) or any(isinstance(label, tuple) for label in index[:1]):
             raise DataError(f"axis {name}: a label is one value, not a tuple; make an axis for each part")
+        if isinstance(labels, Mapping):
+            raise DataError(f"axis {name}: a dict has keys and values; write list(the dict) for its keys")
         if index.hasnans:
             raise DataError(f"axis {name}: label number {int(np.argmax(index.isna())) + 1} is missing (NaN)")
         if not index.is_unique:
@@ -72,12 +82,21 @@ class Axis:
             raise DataError(f"axis {name}: given more than once: {listed(map(label_text, twice))}")
         self.labels: pd.Index[Any] = index.rename(name)
         self._texts: list[str] | None = None
+        self._places: dict[str, int] | None = None
+        if index.dtype == object and len(self.places) < len(index):
+            seen: dict[str, Any] = {}
+            for label, text in zip(index, self.texts, strict=True):
+                if text in seen:
+                    raise DataError(
+                        f"axis {name}: the labels {seen[text]!r} and {label!r} read the same; give one of them another name"
+                    )
+                seen[text] = label
 
     @classmethod
     def of_different(cls, name: str, labels: pd.Index[Any]) -> Axis:
         """Return an axis over labels that are known to be different and all there."""
         axis = cls.__new__(cls)
-        axis.name, axis.labels, axis._texts = name, labels.rename(name), None
+        axis.name, axis.labels, axis._texts, axis._places = name, labels.rename(name), None, None
         return axis
 
     def __len__(self) -> int:
@@ -107,20 +126,68 @@ class Axis:
             self._texts = [label_text(label) for label in self.labels]
         return self._texts
 
+    @property
+    def places(self) -> dict[str, int]:
+        """The position of each label by its text."""
+        if self._places is None:
+            self._places = {text: k for k, text in enumerate(self.texts)}
+        return self._places
+
     def code(self, label: Any) -> int:
         """Return the position of a label.
 
         Raises
         ------
         DataError
-            If the axis has no such label.
+            If the axis has no such label, or it is a part of a date that several labels share.
         """
         try:
             found: Any = self.labels.get_loc(label)
-        except (KeyError, TypeError):
-            hint = known(str(label), self.texts)
-            raise DataError(f"axis {self.name} has no label {label_text(label)!r}; {hint}") from None
+        except (KeyError, TypeError, ValueError):
+            # a date stands for the moment at which it begins
+            found = self.labels.get_indexer(pd.Index([label]))[0] if isinstance(label, date) else -1
+            if found < 0:
+                raise DataError(f"axis {self.name} has no label {label_text(label)!r}; {self.hint(label)}") from None
+        if isinstance(found, slice):
+            covered = self.labels[found]
+            if len(covered) != 1:
+                raise DataError(
+                    f"axis {self.name}: {label!r} covers {len(covered):,} labels; name one, such as "
+                    f"{label_text(covered[0])!r}, or write the slice {label!r}:{label!r} to keep them all"
+                )
+            found = found.start
         return int(found)
+
+    def some_codes(self, chosen: Any) -> Ints:
+        """Return the positions of a slice or list of labels."""
+        if isinstance(chosen, slice):
+            try:
+                span = self.labels.slice_indexer(chosen.start, chosen.stop, chosen.step)
+            except (KeyError, TypeError, ValueError):
+                for end in (chosen.start, chosen.stop):
+                    if end is not None:
+                        self.code(end)
+                raise DataError(
+                    f"axis {self.name}: a slice of labels goes from one to another, such as "
+                    f"{self.texts[:1]}; this is {chosen}"
+                ) from None
+            return np.arange(len(self), dtype=np.int32)[span]
+        labels = list(chosen)
+        codes = np.array([self.code(label) for label in labels], np.int32)
+        if len(set(codes.tolist())) < len(codes):
+            raise DataError(f"axis {self.name}: a label is chosen twice: {listed(map(label_text, labels))}")
+        return codes
+
+    def hint(self, label: Any) -> str:
+        """Say which label was probably meant."""
+        text = label_text(label)
+        if text in self.places:
+            held = self.labels[self.places[text]]
+            return (
+                f"there the label is {_sort_of(held)}, {_written(held)}, and you gave {_sort_of(label)}, "
+                f"{_written(label)}"
+            )
+        return known(str(label), self.texts)
 
     def codes(self, labels: Any, where: str) -> Ints:
         """Return the positions of many labels; ``where`` begins the message if one is unknown."""
@@ -130,12 +197,27 @@ class Axis:
         codes = self.labels.get_indexer(index).astype(np.int32)
         if (codes < 0).any():
             unknown = index[codes < 0].unique()
-            hint = known(str(unknown[0]), self.texts)
             raise DataError(
                 f"{where}: {listed(repr(label_text(label)) for label in unknown)} "
-                f"{'is no label' if len(unknown) == 1 else 'are no labels'} of axis {self.name}; {hint}"
+                f"{'is not a label' if len(unknown) == 1 else 'are not labels'} of axis {self.name}; "
+                f"{self.hint(unknown[0])}"
             )
         return codes
+
+
+def _sort_of(label: Any) -> str:
+    """Name the sort of a label for a message."""
+    if isinstance(label, str):
+        return "text"
+    if isinstance(label, (bool, np.bool_)):
+        return "true or false"
+    if isinstance(label, (int, float, np.number)):
+        return "a number"
+    return {"Timestamp": "a date", "date": "a date"}.get(type(label).__name__, f"a {type(label).__name__}")
+
+
+def _written(label: Any) -> str:
+    return repr(label.item() if isinstance(label, np.generic) else label)
 
 
 def label_text(label: Any) -> str:

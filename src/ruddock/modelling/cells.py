@@ -21,6 +21,7 @@ Keys = npt.NDArray[np.int64]
 Positions = npt.NDArray[np.intp]
 Mask = npt.NDArray[np.bool_]
 
+MOST_KEYS = 2**62  # combinations of axes beyond which they are not numbered one by one
 TABLE_ROOM = 2_000_000  # look-ups by a table of this size rather than by search
 
 
@@ -74,23 +75,29 @@ class Cells:
         )
 
     def keys(self, names: Sequence[str] | None = None) -> Keys:
-        """Return one number per cell that identifies its labels on the named axes, in that order."""
-        if self.full and (names is None or tuple(names) == self.names):
+        """Return one number per cell that identifies its labels on the named axes, in that order.
+
+        Comparable between two sets of cells only where `_fits` says so for these axes.
+        """
+        chosen = self.names if names is None else tuple(names)
+        if self.full and chosen == self.names:
             return np.arange(self.size, dtype=np.int64)
         if self.full:
             # small arrays along each axis, spread out once at the end
             part = np.zeros((1,) * len(self.axes), dtype=np.int64)
-            for name in self.names if names is None else names:
+            for name in chosen:
                 at = self.position(name)
                 along = np.arange(len(self.axes[at])).reshape([-1 if k == at else 1 for k in range(len(self.axes))])
                 part = part * len(self.axes[at]) + along
             return np.broadcast_to(part, self.shape).ravel()
-        key = np.zeros(self.size, dtype=np.int64)
-        for name in self.names if names is None else names:
-            at = self.position(name)
-            key *= len(self.axes[at])
-            key += self.codes[at]
-        return key
+        if not chosen:
+            return np.zeros(self.size, dtype=np.int64)
+        places = [self.position(name) for name in chosen]
+        return _keys([self.codes[at] for at in places], [len(self.axes[at]) for at in places])
+
+    def _fits(self, names: Sequence[str]) -> bool:
+        """Say whether the combinations of the named axes can be numbered by 64-bit integers."""
+        return prod(len(self.axes[self.position(name)]) for name in names) < MOST_KEYS
 
     @cached_property
     def _sorted(self) -> tuple[Keys, Positions | None]:
@@ -118,6 +125,8 @@ class Cells:
         check_axes(self, other)
         if other is self or (self.full and other.full and self.axes == other.axes):
             return None
+        if not self._fits(self.names):
+            return _matched(*_joint_keys(self, other, self.names))
         keys = other.keys(self.names)
         if self.full:
             return keys.astype(np.intp, copy=False)
@@ -130,6 +139,19 @@ class Cells:
         at = np.minimum(np.searchsorted(ordered, keys), len(ordered) - 1)
         found = ordered[at] == keys
         return np.where(found, at if order is None else order[at], -1)
+
+    def position_of(self, codes: Sequence[int]) -> int:
+        """Return which cell has these codes, -1 if none has."""
+        if not self.axes:
+            return 0
+        if self.full:
+            at = 0
+            for code, axis in zip(codes, self.axes, strict=True):
+                at = at * len(axis) + code
+            return at
+        found = self.lookup(Cells(self.axes, [np.array([code], np.int32) for code in codes]))
+        assert found is not None
+        return int(found[0])
 
     def take(self, which: Positions | Mask) -> Cells:
         """Return the chosen cells, in the order asked for."""
@@ -184,7 +206,7 @@ def join(a: Cells, b: Cells) -> tuple[Cells, Positions | None, Positions | None]
         cells = Cells((*a.axes, *extra))
         from_a = np.repeat(np.arange(a.size), b.size)
         return cells, from_a, np.tile(np.arange(b.size), a.size)
-    key_a, key_b = a.keys(shared), b.keys(shared)
+    key_a, key_b = (a.keys(shared), b.keys(shared)) if a._fits(shared) else _joint_keys(a, b, shared)
     order = np.argsort(key_b, kind="stable")
     ordered = key_b[order]
     first, last = np.searchsorted(ordered, key_a, "left"), np.searchsorted(ordered, key_a, "right")
@@ -235,12 +257,37 @@ def project(cells: Cells, names: Sequence[str]) -> tuple[Cells, Positions]:
     keys = cells.keys(names)
     if cells.full or len(axes) <= 1:
         return Cells(axes), keys.astype(np.intp, copy=False)
-    distinct, group = np.unique(keys, return_inverse=True)
+    distinct, first, group = np.unique(keys, return_index=True, return_inverse=True)
     if len(distinct) == prod(len(axis) for axis in axes):
         return Cells(axes), group
-    codes: list[Ints] = []
-    rest = distinct
-    for axis in reversed(axes):
-        codes.append((rest % len(axis)).astype(np.int32))
-        rest = rest // len(axis)
-    return Cells(axes, codes[::-1]), group
+    return Cells(axes, [cells.codes[cells.position(name)][first] for name in names]), group
+
+
+def _keys(codes: Sequence[Ints], sizes: Sequence[int]) -> Keys:
+    """Number combinations of codes, in their order; numbers that would grow too large are ranked anew on the way."""
+    key = np.zeros(len(codes[0]), dtype=np.int64)
+    room = 1
+    for part, size in zip(codes, sizes, strict=True):
+        if room * size >= MOST_KEYS:
+            distinct, key = np.unique(key, return_inverse=True)
+            room = max(len(distinct), 1)
+        key = key * size + part
+        room *= size
+    return key
+
+
+def _joint_keys(a: Cells, b: Cells, names: Sequence[str]) -> tuple[Keys, Keys]:
+    """Number the combinations of two sets of cells alike, whatever the sizes of their axes."""
+    codes = [np.concatenate((a.codes[a.position(n)], b.codes[b.position(n)])) for n in names]
+    keys = _keys(codes, [len(a.axes[a.position(n)]) for n in names])
+    return keys[: a.size], keys[a.size :]
+
+
+def _matched(own: Keys, other: Keys) -> Positions:
+    """Return where each of the other keys is among the own ones; -1 if it is not."""
+    if not len(own):
+        return np.full(len(other), -1, dtype=np.intp)
+    order = np.argsort(own, kind="stable")
+    ordered = own[order]
+    at = np.minimum(np.searchsorted(ordered, other), len(ordered) - 1)
+    return np.where(ordered[at] == other, order[at], -1)

@@ -5,16 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from numbers import Real
 
 import numpy as np
 
 from ruddock.errors import ModelError
-from ruddock.modelling.cells import Cells
+from ruddock.modelling.names import outside_brackets
 from ruddock.problem import Floats
 
 WORDS = ("off", "continuous", "integer", "binary")
-PATTERN = re.compile(r"(?P<target>.+?)\s*(?P<op>[*+-]?=)\s*(?P<value>[^=]+)")
 SHORT = re.compile(r"(?P<op>[*+-])\s*(?P<value>.+)")
+PERCENT = re.compile(r"(?P<sign>[+-])\s*(?P<value>[\d.]+)\s*%")
+HOW = "write a change as NAME=NUMBER, NAME*=NUMBER, NAME+=NUMBER, NAME=+10% or NAME=off"
 
 
 @dataclass(frozen=True)
@@ -36,17 +38,6 @@ class Change:
         value = self.value if isinstance(self.value, str) else f"{self.value:.12g}"
         return f"{self.target} {self.op} {value}"
 
-    @property
-    def family(self) -> str:
-        """The target without its labels."""
-        return self.target.split("[", 1)[0]
-
-    def members(self, name: str, cells: Cells) -> np.ndarray:
-        """Mark the members of a family that the target stands for."""
-        if self.target == name:
-            return np.ones(cells.size, bool)
-        return np.array([f"{name}[{text}]" == self.target for text in cells.texts()], bool)
-
     def applied(self, old: Floats) -> Floats:
         """Return changed numbers."""
         if isinstance(self.value, str):
@@ -57,18 +48,22 @@ class Change:
 
 
 def _change(target: str, op: str, text: str) -> Change:
-    word = text.strip()
+    target, word = target.strip(), text.strip()
     if op == "=" and word in WORDS:
-        return Change(target.strip(), op, word)
+        return Change(target, op, word)
+    share = PERCENT.fullmatch(word)
+    if op == "=" and share:
+        return Change(target, "*=", 1.0 + float(share["sign"] + share["value"]) / 100.0)
     try:
         value = float(word)
     except ValueError:
         raise ModelError(
-            f"{target}{op}{word}: write a number, or one of {', '.join(WORDS)}, such as supply[Fell]=140 or need*=1.1"
+            f"{target}{op}{word}: write a number, a share such as +10%, or one of {', '.join(WORDS)}, such as "
+            "supply[Fell]=140 or need*=1.1"
         ) from None
     if np.isnan(value):
-        raise ModelError(f"{target}{op}{word}: NaN is no number to solve with")
-    return Change(target.strip(), op, value)
+        raise ModelError(f"{target}{op}{word}: NaN is not a number to solve with")
+    return Change(target, op, value)
 
 
 def parse_changes(given: Mapping[str, float | str] | Iterable[str]) -> list[Change]:
@@ -79,19 +74,31 @@ def parse_changes(given: Mapping[str, float | str] | Iterable[str]) -> list[Chan
     ModelError
         If one cannot be read.
     """
-    changes = []
     if isinstance(given, Mapping):
-        for target, value in given.items():
-            if isinstance(value, str):
-                short = SHORT.fullmatch(value.strip())
-                op, text = (short["op"] + "=", short["value"]) if short else ("=", value)
-                changes.append(_change(target, op, text))
-            else:
-                changes.append(_change(target, "=", repr(float(value))))
-        return changes
-    for word in [given] if isinstance(given, str) else given:
-        found = PATTERN.fullmatch(word.strip())
-        if not found:
-            raise ModelError(f"{word!r}: write a change as NAME=NUMBER, NAME*=NUMBER, NAME+=NUMBER or NAME=off")
-        changes.append(_change(found["target"], found["op"], found["value"]))
-    return changes
+        return [_of_pair(target, value) for target, value in given.items()]
+    if not isinstance(given, Iterable):
+        raise ModelError(f"changes are a dict such as {{'need': '*1.1'}}, or words such as ['need*=1.1'], not {given!r}")
+    return [_of_word(word) for word in ([given] if isinstance(given, str) else given)]
+
+
+def _of_pair(target: object, value: object) -> Change:
+    if not isinstance(target, str):
+        raise ModelError(f"a change is headed by a name, not by {target!r}")
+    if isinstance(value, str):
+        short = None if PERCENT.fullmatch(value.strip()) else SHORT.fullmatch(value.strip())
+        op, text = (short["op"] + "=", short["value"]) if short else ("=", value)
+        return _change(target, op, text)
+    if not isinstance(value, (Real, np.bool_)):
+        raise ModelError(f"{target}: a change is a number or text such as '*1.1' or 'off', not {value!r}")
+    return _change(target, "=", repr(float(value)))
+
+
+def _of_word(word: object) -> Change:
+    if not isinstance(word, str):
+        raise ModelError(f"{word!r}: {HOW}")
+    signs = outside_brackets(word, "=")
+    if not signs or signs[0] == 0:
+        raise ModelError(f"{word!r}: {HOW}")
+    at = signs[0]
+    begin = at - 1 if word[at - 1] in "*+-" else at
+    return _change(word[:begin], word[begin : at + 1], word[at + 1 :])

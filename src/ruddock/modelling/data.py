@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import date, timedelta
+from decimal import Decimal
 from numbers import Real
 from typing import Any, Literal
 
@@ -31,6 +33,7 @@ class Data:
 
     def __init__(self, cells: Cells, values: Floats, unit: str | None = None, fill: float | None = None) -> None:
         self.cells, self.values, self.unit, self.fill = cells, values, unit, fill
+        values.flags.writeable = False
 
     @property
     def axes(self) -> tuple[Axis, ...]:
@@ -41,6 +44,8 @@ class Data:
         return self.cells.size
 
     def __repr__(self) -> str:
+        if not self.axes and len(self.values):
+            return f"data: {float(self.values[0]):g}" + (f" {self.unit}" if self.unit else "")
         axes = " x ".join(f"{axis.name} {len(axis)}" for axis in self.axes) or "a number"
         held = "" if self.cells.full else f", {len(self):,} combinations held"
         return f"data on {axes}{held}" + (f", in {self.unit}" if self.unit else "")
@@ -51,40 +56,60 @@ class Data:
     def __iter__(self) -> Any:
         raise ModelError("data cannot be looped over; loop over the labels of its axes and index it: rate[label]")
 
-    def __getitem__(self, labels: Any) -> float:
+    def __getitem__(self, labels: Any) -> Any:
+        """Return the number at one label of each axis; a slice or list of labels keeps its axis."""
         labels = labels if isinstance(labels, tuple) else (labels,)
         if len(labels) != len(self.axes):
             raise DataError(f"{len(labels)} labels given for the axes {', '.join(self.cells.names) or '(none)'}")
-        codes = [np.array([axis.code(label)], np.int32) for axis, label in zip(self.axes, labels, strict=True)]
-        found = self.cells.lookup(Cells(self.axes, codes)) if self.axes else None
-        at = 0 if found is None else int(found[0])
+        if any(isinstance(label, (slice, list)) for label in labels):
+            chosen = zip(self.cells.names, labels, strict=True)
+            return self.at(**{n: k for n, k in chosen if not (isinstance(k, slice) and k == slice(None))})
+        at = self.cells.position_of([axis.code(label) for axis, label in zip(self.axes, labels, strict=True)])
         if at >= 0:
             return float(self.values[at])
         if self.fill is not None:
             return self.fill
         raise DataError(f"there is no value for {listed(map(label_text, labels))}")
 
+    def __float__(self) -> float:
+        if self.axes or not len(self.values):
+            raise ModelError(
+                f"only a single number can be turned into one; this is data on {', '.join(self.cells.names)}: pick a "
+                "label or .sum() it"
+            )
+        return float(self.values[0])
+
+    def to_frame(self, name: str = "value") -> pd.DataFrame:
+        """Return the values as a pandas DataFrame of one column, indexed by label."""
+        return self.to_series().to_frame(name)
+
     def to_series(self) -> pd.Series[Any]:
         """Return the values as a pandas Series indexed by label."""
-        return labelled(self.cells, self.values)
+        return labelled(self.cells, self.values.copy())
 
     # ------------------------------------------------------------------ shape
 
     def sum(self, *axes: Axis | str) -> Data:
         """Return the sum over the given axes, or over all."""
-        drop = axis_names(self.cells, axes)
-        cells, group = project(self.cells, [name for name in self.cells.names if name not in drop])
-        return Data(cells, np.bincount(group, self.values, cells.size).astype(np.float64), self.unit)
+        whole = filled(self)
+        drop = axis_names(whole.cells, axes)
+        cells, group = project(whole.cells, [name for name in whole.cells.names if name not in drop])
+        return Data(cells, np.bincount(group, whole.values, cells.size).astype(np.float64), self.unit)
 
     def at(self, **labels: Any) -> Data:
-        """Return the part at one label of each named axis, without that axis."""
+        """Return the part at one label of each named axis, without that axis; a slice or list of labels keeps it."""
         cells, kept = pick(self.cells, labels)
+        if not cells.axes and not len(kept):
+            if self.fill is None:
+                raise DataError(f"there is no value for {listed(f'{n}={label}' for n, label in labels.items())}")
+            return Data(cells, np.array([self.fill]), self.unit)
         return Data(cells, self.values[kept], self.unit, self.fill)
 
     def where(self, mask: Source) -> Data:
         """Return the part where ``mask`` is present and not zero."""
-        kept = masked(self.cells, as_data(mask, self.axes))
-        return Data(self.cells.take(kept), self.values[kept], self.unit, self.fill)
+        whole = filled(self)
+        kept = masked(whole.cells, as_data(mask, self.axes))
+        return Data(whole.cells.take(kept), whole.values[kept], self.unit)
 
     def rename(self, **axes: Axis) -> Data:
         """Return the same numbers on other axes: ``rename(to=place)`` needs the labels of ``to`` in ``place``."""
@@ -101,8 +126,9 @@ class Data:
         if not is_data(other):
             return NotImplemented
         right = as_data(other, self.axes)
-        cells, a, b = aligned(self, right)
-        return Data(cells, np.asarray(operation(a, b), np.float64), unit(self.unit, right.unit))
+        cells, a, b, fills = aligned(self, right)
+        fill = None if fills is None else float(operation(*(np.array([part]) for part in fills))[0])
+        return Data(cells, np.asarray(operation(a, b), np.float64), unit(self.unit, right.unit), fill)
 
     def __add__(self, other: Source) -> Any:
         return self._with(other, np.add, _same)
@@ -128,8 +154,30 @@ class Data:
     def __rtruediv__(self, other: Source) -> Any:
         return self._with(other, lambda a, b: _divide(b, a), lambda a, b: combine(b or "", a, -1))
 
+    def _mapped(self, function: Callable[[Floats], Floats], unit: str | None) -> Data:
+        fill = None if self.fill is None else float(function(np.array([self.fill]))[0])
+        return Data(self.cells, function(self.values), unit, fill)
+
     def __neg__(self) -> Data:
-        return Data(self.cells, -self.values, self.unit, None if self.fill is None else -self.fill)
+        return self._mapped(lambda v: -v + 0.0, self.unit)
+
+    def __pos__(self) -> Data:
+        return self
+
+    def __abs__(self) -> Data:
+        return self._mapped(np.abs, self.unit)
+
+    def __round__(self, digits: int = 0) -> Data:
+        return self._mapped(lambda v: np.round(v, digits), self.unit)
+
+    def __pow__(self, power: float) -> Data:
+        if not isinstance(power, Real):
+            raise ModelError(f"data is raised to a number, not to {type(power).__name__}")
+        with np.errstate(invalid="ignore", divide="ignore"):
+            result = self._mapped(lambda v: v ** float(power), None)
+        if np.isnan(result.values).any() or (np.isinf(result.values) & np.isfinite(self.values)).any():
+            raise DataError(f"the data holds a number that has no power {float(power):g}")
+        return result
 
     def __le__(self, other: Source) -> Any:
         return self._with(other, np.less_equal, _none)
@@ -165,7 +213,7 @@ def _product(a: str | None, b: str | None) -> str | None:
 
 def _divide(a: Floats, b: Floats) -> Floats:
     if not np.all(b):
-        raise DataError("data is divided by data that holds a zero")
+        raise DataError("a division by data that holds a zero")
     return a / b
 
 
@@ -226,11 +274,13 @@ def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | Non
 
 def _from_array(source: Source, axes: tuple[Axis, ...], unit: Any, fill: Any, where: str) -> Data:
     try:
-        array = np.asarray(source, dtype=np.float64)
+        array = np.asarray(source)
     except (TypeError, ValueError):
         raise DataError(f"{where}: {type(source).__name__} is not numbers: {str(source)[:60]}") from None
     cells = Cells(axes)
     if array.shape != cells.shape:
+        if not array.shape:
+            raise DataError(f"{where}: {type(source).__name__} is not numbers: {str(source)[:60]}")
         raise DataError(f"{where}: the array has shape {array.shape}, the axes have {cells.shape}")
     return Data(cells, _numbers(array.ravel(), where, cells.text), unit, fill)
 
@@ -239,8 +289,9 @@ def _from_series(source: pd.Series[Any], axes: tuple[Axis, ...], unit: Any, fill
     levels = source.index.nlevels
     if levels != len(axes):
         raise DataError(f"{where}: the Series has {levels} index levels for {len(axes)} axes")
-    order = _level_order(list(source.index.names), axes)
-    columns = [source.index.get_level_values(level) for level in order]
+    levels_ = [source.index.get_level_values(k) for k in range(levels)]
+    order = _level_order(list(source.index.names), axes, levels_, where)
+    columns = [levels_[k] for k in order]
     return _long(columns, source.to_numpy(), axes, unit, fill, where)
 
 
@@ -262,7 +313,8 @@ def _from_frame(source: pd.DataFrame, axes: tuple[Axis, ...], unit: Any, fill: A
             f"{where}: neither wide (index x columns) nor long (columns {', '.join(names)} and one of values); "
             f"the columns are {listed(map(repr, source.columns))}"
         )
-    order = _level_order([*source.index.names, *source.columns.names], axes)
+    both = [part.get_level_values(k) for part in (source.index, source.columns) for k in range(part.nlevels)]
+    order = _level_order([*source.index.names, *source.columns.names], axes, both, where)
     if len(axes) == 2:
         # the usual wide table: no need to write out every combination
         frame = source if order == [0, 1] else source.T
@@ -284,12 +336,37 @@ def _from_frame(source: pd.DataFrame, axes: tuple[Axis, ...], unit: Any, fill: A
     return _long(columns_, stacked.to_numpy(), axes, unit, fill, where)
 
 
-def _level_order(levels: list[Any], axes: tuple[Axis, ...]) -> list[int]:
-    """Return which index level holds each axis: by name where the names are there, else in order."""
+def _level_order(levels: list[Any], axes: tuple[Axis, ...], labels: Sequence[pd.Index[Any]], where: str) -> list[int]:
+    """Return which index level holds each axis: by name where names are there, by labels where that is clear.
+
+    Raises
+    ------
+    DataError
+        If some levels have the name of an axis and the labels of the others do not say which axis they are, or no
+        level has a name and the labels would fit another order as well.
+    """
     names = [axis.name for axis in axes]
-    if set(names) == set(levels):
-        return [levels.index(name) for name in names]
-    return list(range(len(axes)))
+    order: list[int | None] = [levels.index(name) if levels.count(name) == 1 else None for name in names]
+    taken = {level for level in order if level is not None}
+    if len(taken) == len(axes):
+        return [level for level in order if level is not None]
+    left_levels = [k for k in range(len(levels)) if k not in taken]
+    left_axes = [k for k, level in enumerate(order) if level is None]
+    if not taken:
+        # without names the order is that of the axes
+        return list(range(len(axes)))
+    if len(left_axes) > 1:
+        fits = {k: [level for level in left_levels if labels[level].isin(axes[k].labels).all()] for k in left_axes}
+        if any(len(found) != 1 for found in fits.values()) or len({found[0] for found in fits.values()}) < len(fits):
+            shown = ", ".join(repr(level) for level in levels)
+            raise DataError(
+                f"{where}: only some of the index and columns are named like an axis ({shown}), and the labels do not "
+                "say which of the others is which; name them all, such as frame.rename_axis(index=..., columns=...)"
+            )
+        left_levels = [fits[k][0] for k in left_axes]
+    for k, level in zip(left_axes, left_levels, strict=True):
+        order[k] = level
+    return [level for level in order if level is not None]
 
 
 def _in_place(codes: Any) -> bool:
@@ -321,15 +398,11 @@ def _long(columns: Iterable[Any], values: Any, axes: tuple[Axis, ...], unit: Any
 
 
 def _numbers(values: Any, where: str, text: Callable[[int], str]) -> Floats:
-    try:
-        array = np.array(values, dtype=np.float64)
-    except (TypeError, ValueError):
-        for i, value in enumerate(values):
-            try:
-                float(value)
-            except (TypeError, ValueError):
-                raise DataError(f"{where}: {value!r} at {text(i)} is not a number") from None
-        raise
+    raw = np.asarray(values)
+    odd = _odd_number(raw)
+    if odd is not None:
+        raise DataError(f"{where}: {_named(raw[odd])} at {text(odd)} is not a number{_remedy(raw[odd])}")
+    array = np.array(raw, dtype=np.float64)
     if np.isnan(array).any():
         bad = np.flatnonzero(np.isnan(array))
         raise DataError(
@@ -337,6 +410,35 @@ def _numbers(values: Any, where: str, text: Callable[[int], str]) -> Floats:
             "leave the row out if there is no such combination, or give the number"
         )
     return array
+
+
+def _odd_number(raw: np.ndarray[Any, Any]) -> int | None:
+    """Return where the first value is that is not a number: text, dates, durations and complex numbers are none."""
+    if raw.dtype.kind in "fiub" or not raw.size:
+        return None
+    if raw.dtype.kind in "mMcV":
+        return 0
+    for i, value in enumerate(raw.ravel().tolist() if raw.dtype.kind in "OU" else raw.ravel()):
+        missing_one = value is None or value is pd.NA or value is pd.NaT
+        if not missing_one and not isinstance(value, (Real, np.bool_, Decimal)):
+            return i
+        if missing_one:
+            return i
+    return None
+
+
+def _named(value: Any) -> str:
+    return "nothing" if value is None or value is pd.NA or value is pd.NaT else repr(value)
+
+
+def _remedy(value: Any) -> str:
+    if isinstance(value, str):
+        return "; it is text: turn the column into numbers first, with pd.to_numeric(column)"
+    if isinstance(value, (np.datetime64, np.timedelta64, date, timedelta)):
+        return "; turn it into one first, such as hours: column / pd.Timedelta(hours=1)"
+    if isinstance(value, (complex, np.complexfloating)):
+        return "; its imaginary part would be lost"
+    return "; leave the row out if there is no such combination, or give the number"
 
 
 # ---------------------------------------------------------------------- shared with expressions
@@ -389,15 +491,23 @@ def axis_names(cells: Cells, axes: Iterable[Axis | str]) -> set[str]:
 
 
 def pick(cells: Cells, labels: Mapping[str, Any]) -> tuple[Cells, Positions]:
-    """Return the cells at one label of each named axis, without those axes, and where they were."""
+    """Return the cells at one label of each named axis, without those axes, and where they were.
+
+    A list or slice of labels keeps its axis, and those labels of it.
+    """
     keep = np.ones(cells.size, dtype=bool)
+    single = set()
     for name, label in labels.items():
         at = cells.position(name)
-        keep &= cells.codes[at] == cells.axes[at].code(label)
+        if isinstance(label, (list, slice, pd.Index, pd.Series, np.ndarray)):
+            keep &= np.isin(cells.codes[at], cells.axes[at].some_codes(label))
+        else:
+            keep &= cells.codes[at] == cells.axes[at].code(label)
+            single.add(name)
     where = np.flatnonzero(keep)
-    rest = [i for i, axis in enumerate(cells.axes) if axis.name not in labels]
+    rest = [i for i, axis in enumerate(cells.axes) if axis.name not in single]
     axes = [cells.axes[i] for i in rest]
-    if cells.full or not axes:
+    if not axes or (cells.full and len(single) == len(labels)):
         return Cells(axes), where
     return Cells(axes, [cells.codes[i][where] for i in rest]), where
 
@@ -451,7 +561,7 @@ def missing(cells: Cells, absent: Positions, what: str) -> DataError:
     more = f" and {count - 8:,} more" if count > 8 else ""
     return DataError(
         f"{what} {'is' if count == 1 else 'are'} needed and not given: {listed(texts[:8])}{more}. "
-        "Give the number; if absent means a value, say data(..., fill=0), in a text file: else 0"
+        "Give the number; if absent means a value, say data(..., fill=that value), in a text file: else"
     )
 
 
@@ -487,8 +597,8 @@ def filled(source: Data) -> Data:
     return Data(full, values_for(source, full), source.unit)
 
 
-def aligned(a: Data, b: Data) -> tuple[Cells, Floats, Floats]:
-    """Return common cells of two data and the values of both there.
+def aligned(a: Data, b: Data) -> tuple[Cells, Floats, Floats, tuple[float, float] | None]:
+    """Return common cells of two data, the values of both there, and what both are elsewhere, if both say so.
 
     Raises
     ------
@@ -497,31 +607,35 @@ def aligned(a: Data, b: Data) -> tuple[Cells, Floats, Floats]:
     """
     if set(a.cells.names) == set(b.cells.names) and (a.fill is not None or b.fill is not None):
         cells, _ = union(a.cells, b.cells)
-        return cells, values_for(a, cells), values_for(b, cells)
-    if not set(b.cells.names) <= set(a.cells.names):
-        a = filled(a)
-    if not set(a.cells.names) <= set(b.cells.names):
-        b = filled(b)
+        fills = None if a.fill is None or b.fill is None else (a.fill, b.fill)
+        return cells, values_for(a, cells), values_for(b, cells), fills
+    if a.fill is not None and not b.axes:
+        return a.cells, a.values, values_for(b, a.cells), (a.fill, float(b.values[0]))
+    if b.fill is not None and not a.axes:
+        return b.cells, values_for(a, b.cells), b.values, (float(a.values[0]), b.fill)
+    a, b = filled(a), filled(b)
     if set(b.cells.names) <= set(a.cells.names):
         right = values_for(b, a.cells)
         if len(a.axes) == len(b.axes):
             values_for(a, b.cells)  # and nothing that only b holds
-        return a.cells, a.values, right
+        return a.cells, a.values, right, None
     if set(a.cells.names) <= set(b.cells.names):
-        return b.cells, values_for(a, b.cells), b.values
+        return b.cells, values_for(a, b.cells), b.values, None
     cells, from_a, from_b = join(a.cells, b.cells)
     return (
         cells,
         a.values if from_a is None else a.values[from_a],
         b.values if from_b is None else b.values[from_b],
+        None,
     )
 
 
 def _extreme(name: Literal["minimum", "maximum"], a: Source, b: Source) -> Data:
     axes = [axis for part in (a, b) if isinstance(part, Data) for axis in part.axes]
     left, right = as_data(a, axes), as_data(b, axes)
-    cells, x, y = aligned(left, right)
-    return Data(cells, getattr(np, name)(x, y), _same(left.unit, right.unit))
+    cells, x, y, fills = aligned(left, right)
+    operation = getattr(np, name)
+    return Data(cells, operation(x, y), _same(left.unit, right.unit), None if fills is None else float(operation(*fills)))
 
 
 def minimum(a: Source, b: Source) -> Data:

@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any, Literal, get_args
+from collections.abc import Mapping
+from numbers import Real
+from typing import Any, Literal, get_args
 
 import numpy as np
 
-from ruddock.errors import DataError, ModelError, known
+from ruddock.errors import DataError, ModelError, known, listed
 from ruddock.modelling.axis import Axis
-from ruddock.modelling.cells import Cells
-from ruddock.modelling.data import Data, Source, as_data, masked, values_for
-from ruddock.modelling.expression import Expression, Term
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, reaching_zero
-
-if TYPE_CHECKING:
-    from ruddock.modelling.model import Model
+from ruddock.modelling.cells import Cells, Positions
+from ruddock.modelling.data import Data, Source, as_data, data, filled, is_data, masked, values_for
+from ruddock.modelling.expression import Expression, Term, by_axis
+from ruddock.modelling.terms import Columns, Registry, Terms
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, reaching_zero
 
 Kind = Literal["continuous", "integer", "binary", "semicontinuous"]
-MARKS = {"continuous": 0, "integer": INTEGER, "binary": INTEGER, "semicontinuous": SEMICONTINUOUS}
+KIND_MARKS = {"continuous": 0, "integer": INTEGER, "binary": INTEGER, "semicontinuous": SEMICONTINUOUS}
 
 
 class Decisions(Expression):
@@ -27,14 +26,12 @@ class Decisions(Expression):
     Attributes
     ----------
     name, kind, unit : as given
-    lower, upper : float arrays, one per member
-    first : number of the first member within the model
-    listed : True for a family whose members go by their label alone, as rows and columns of a file do
+    lower, upper : float arrays, one per member; read-only
     """
 
     def __init__(
         self,
-        model: Model,
+        registry: Registry,
         name: str,
         cells: Cells,
         lower: Floats,
@@ -42,76 +39,102 @@ class Decisions(Expression):
         kind: Kind,
         unit: str | None,
         *,
-        first: int,
+        numbers: Columns,
         listed: bool = False,
-        marks: Any = None,
+        kinds: Bytes | None = None,
     ) -> None:
         size = cells.size
-        terms = (np.arange(size, dtype=np.intp), np.arange(first, first + size, dtype=np.int64), np.ones(size))
-        super().__init__(model, cells, terms, units=frozenset() if unit is None else frozenset((unit,)))
-        self.aligned = True
         self.name, self.kind, self.unit = name, kind, unit
-        self.lower, self.upper, self.first, self.listed = lower, upper, first, listed
-        self.marks = np.full(size, MARKS[kind], np.uint8) if marks is None else marks
+        self.lower, self.upper = lower, upper
+        self._numbers, self._listed = numbers, listed
+        self._kinds = np.full(size, KIND_MARKS[kind], np.uint8) if kinds is None else kinds
+        for part in (self.lower, self.upper, self._numbers, self._kinds):
+            part.flags.writeable = False
+        units = frozenset() if unit is None else frozenset((unit,))
+        self._terms = Terms(
+            registry, cells, np.arange(size, dtype=np.intp), numbers, np.ones(size), np.zeros(size), units=units,
+            aligned=True,
+        )  # fmt: skip
 
     def __repr__(self) -> str:
-        axes = f"[{', '.join(self.cells.names)}]" if self.axes else ""
+        axes = f"[{', '.join(self._terms.cells.names)}]" if self.axes else ""
         unit = f", in {self.unit}" if self.unit else ""
         return f"decisions {self.name}{axes}: {len(self):,} {self.kind}{unit}"
 
-    def __getitem__(self, labels: Any) -> Term | Expression:
-        labels = labels if isinstance(labels, tuple) else (labels,)
-        if len(labels) != len(self.axes):
-            raise ModelError(
-                f"{self.name} has {len(self.axes)} axes ({', '.join(self.cells.names)}) and {len(labels)} labels are "
-                "given; to fix only some of them write .at(axis=label)"
-            )
-        codes = [axis.code(label) for axis, label in zip(self.axes, labels, strict=True)]
-        at = self.position(tuple(codes))
+    def __getitem__(self, labels: Any) -> Expression:
+        cells = self._terms.cells
+        chosen = by_axis(cells, labels, self.name)
+        if len(chosen) < len(cells.axes) or any(isinstance(label, (slice, list)) for label in chosen.values()):
+            return self.at(**chosen)
+        at = cells.position_of([axis.code(chosen[axis.name]) for axis in cells.axes])
         if at < 0:
-            raise ModelError(f"{self.name} has no member at {', '.join(map(str, labels))}: outside its combinations")
-        return Term(self.model, self.first + at)
+            texts = ", ".join(map(str, chosen.values()))
+            raise ModelError(f"{self.name} has no member at {texts}: outside its combinations")
+        return Term(self._terms.registry, int(self._numbers[at]), self.member(at))
 
-    def relaxed(self, model: Model) -> Decisions:
-        """Return the same family for another model, continuous; a semicontinuous one reaches zero."""
-        lower, upper = reaching_zero(self.lower, self.upper, self.marks)
-        return Decisions(
-            model, self.name, self.cells, lower, upper, "continuous", self.unit, first=self.first, listed=self.listed
-        )
-
-    def with_bounds(self, lower: Floats, upper: Floats, marks: Any = None) -> Decisions:
-        """Return the same family with other bounds, and other marks if given."""
-        return Decisions(
-            self.model,
-            self.name,
-            self.cells,
-            lower,
-            upper,
-            self.kind,
-            self.unit,
-            first=self.first,
-            listed=self.listed,
-            marks=self.marks if marks is None else marks,
-        )
-
-    def position(self, codes: tuple[int, ...]) -> int:
-        """Return which member stands at these label positions, or -1."""
-        if self.cells.full:
-            at = 0
-            for code, axis in zip(codes, self.axes, strict=True):
-                at = at * len(axis) + code
-            return at
-        found = self.cells.lookup(Cells(self.axes, [np.array([code], np.int32) for code in codes]))
-        assert found is not None
-        return int(found[0])
+    @property
+    def cells(self) -> Cells:
+        """The label combinations, one decision each."""
+        return self._terms.cells
 
     def member(self, position: int) -> str:
         """Return the name of one member: ``ship[Fell,Quay]``, or the family's name alone."""
-        return member_name(self.name, self.cells, self.listed, position)
+        return member_name(self.name, self._terms.cells, self._listed, position)
 
     def members(self) -> list[str]:
         """Return the names of all members."""
-        return member_names(self.name, self.cells, self.listed)
+        return member_names(self.name, self._terms.cells, self._listed)
+
+
+def numbers_of(family: Decisions) -> Columns:
+    """Return the numbers of a family's members within their registry."""
+    return family._numbers
+
+
+def kinds_of(family: Decisions) -> Bytes:
+    """Return the kinds of a family's members, as a problem marks them."""
+    return family._kinds
+
+
+def goes_by_label(family: Decisions) -> bool:
+    """Say whether members go by their label alone, as rows and columns of a file do."""
+    return family._listed
+
+
+def kind_words(family: Decisions) -> np.ndarray[Any, Any]:
+    """Return the kind of each member, in words."""
+    marks = family._kinds
+    if not family._listed and family.kind == "binary" and (marks == INTEGER).all():
+        own = (family.lower >= 0.0) & (family.upper <= 1.0)
+        return np.where(own, "binary", "integer").astype(object)
+    words = np.array(["continuous", "integer", "semicontinuous", "semicontinuous integer"], dtype=object)
+    return np.asarray(words[marks])
+
+
+def relaxed(family: Decisions) -> Decisions:
+    """Return the same family continuous; a semicontinuous one reaches zero."""
+    lower, upper = reaching_zero(family.lower, family.upper, family._kinds)
+    continuous = np.zeros(len(family), np.uint8)
+    return changed(family, lower, upper, continuous)
+
+
+def changed(family: Decisions, lower: Floats, upper: Floats, kinds: Bytes) -> Decisions:
+    """Return the same decisions with other bounds and kinds."""
+    return Decisions(
+        family._terms.registry, family.name, family._terms.cells, lower, upper, _family_kind(family, kinds, lower, upper),
+        family.unit, numbers=family._numbers, listed=family._listed, kinds=kinds,
+    )  # fmt: skip
+
+
+def _family_kind(family: Decisions, kinds: Bytes, lower: Floats, upper: Floats) -> Kind:
+    """Return the kind of a whole family from those of its members."""
+    if (kinds == family._kinds).all() and not (family.kind == "binary" and (upper > 1.0).any()):
+        return family.kind
+    if (kinds == 0).all():
+        return "continuous"
+    if (kinds == INTEGER).all():
+        return "binary" if ((lower >= 0.0) & (upper <= 1.0)).all() else "integer"
+    return "semicontinuous" if (kinds & SEMICONTINUOUS).all() else "integer"
 
 
 def member_name(name: str, cells: Cells, listed: bool, position: int) -> str:
@@ -131,7 +154,7 @@ def member_names(name: str, cells: Cells, listed: bool) -> list[str]:
 
 
 def make_decisions(
-    model: Model,
+    registry: Registry,
     name: str,
     axes: tuple[Axis, ...],
     lower: Source | None,
@@ -142,19 +165,24 @@ def make_decisions(
 ) -> Decisions:
     """Check what `Model.decide` was given and make the family."""
     if kind not in get_args(Kind):
-        raise ModelError(f"{name}: there is no kind {kind!r}; {known(str(kind), get_args(Kind))}")
+        raise ModelError(f"{name}: {kind!r} is not a kind of decision; {known(str(kind), get_args(Kind))}")
     for axis in axes:
         if not isinstance(axis, Axis):
-            raise ModelError(f"{name}: {axis!r} is no Axis; bounds and kind are given by name: lower=, upper=, kind=")
+            raise ModelError(f"{name}: {axis!r} is not an Axis; bounds and kind are given by name: lower=, upper=, kind=")
     names = [axis.name for axis in axes]
     if len(set(names)) < len(names):
-        raise ModelError(f"{name}: the axis {names[0]} is given twice; make a second Axis over the same labels")
+        twice = next(n for n in names if names.count(n) > 1)
+        raise ModelError(f"{name}: the axis {twice} is given twice; make a second Axis over the same labels")
     cells = Cells(axes)
     if only is not None:
         cells = _subset(cells, only, name)
     if kind == "binary":
-        if lower not in (0, None) or upper not in (1, None):
-            raise ModelError(f"{name}: a binary decision is 0 or 1; leave out lower and upper, or use kind='integer'")
+        given = [(lower, 0), (upper, 1)]
+        if any(bound is not None and not (isinstance(bound, Real) and bound == usual) for bound, usual in given):
+            raise ModelError(
+                f"{name}: a binary decision is 0 or 1; leave out lower and upper (to switch some off, require "
+                f"{name} <= data), or use kind='integer'"
+            )
         lower, upper = 0, 1
     if kind == "semicontinuous" and isinstance(lower, (int, float)) and lower <= 0:
         raise ModelError(
@@ -169,7 +197,9 @@ def make_decisions(
         at = int(crossed[0])
         place = f"[{cells.text(at)}]" if axes else ""
         raise DataError(f"{name}{place}: the lower bound {low[at]:g} is above the upper bound {high[at]:g}")
-    return Decisions(model, name, cells, low, high, kind, unit, first=model.columns)
+    numbers = np.arange(registry.columns, registry.columns + cells.size, dtype=np.int64)
+    registry.columns += cells.size
+    return Decisions(registry, name, cells, low, high, kind, unit, numbers=numbers)
 
 
 def _subset(cells: Cells, only: Source, name: str) -> Cells:
@@ -185,7 +215,7 @@ def _subset(cells: Cells, only: Source, name: str) -> Cells:
         if len(first) < chosen.size:
             raise DataError(f"{name}: only= holds a combination more than once")
         return chosen.take(first)
-    mask = as_data(only, cells.axes)
+    mask = filled(as_data(only, cells.axes))
     if not mask.cells.full and set(mask.cells.names) == set(cells.names):
         held = Cells(cells.axes, [mask.cells.codes[mask.cells.position(axis.name)] for axis in cells.axes])
         kept = np.flatnonzero(mask.values != 0)
@@ -196,13 +226,27 @@ def _subset(cells: Cells, only: Source, name: str) -> Cells:
 def _bound(source: Source | None, absent: float, cells: Cells, name: str) -> Floats:
     if source is None:
         return np.full(cells.size, absent)
+    side = "upper" if absent > 0 else "lower"
+    if isinstance(source, Mapping):
+        source = data(source, *cells.axes)
+    if isinstance(source, str) or not (is_data(source) or isinstance(source, (list, tuple))):
+        raise ModelError(f"{name}: {side}= is a number or data, not {type(source).__name__}: {source!r}")
+    if isinstance(source, (list, tuple, np.ndarray)) and np.ndim(source):
+        source = data(source, *cells.axes)
     held: Data = as_data(source, cells.axes)
     extra = [axis for axis in held.cells.names if axis not in cells.names]
     if extra:
         raise ModelError(f"{name}: the bound has the axis {', '.join(extra)}, which the decisions lack")
-    return np.array(values_for(held, cells, f"the bound of {name} for"))
+    found = held.cells.lookup(cells)
+    if found is not None and held.fill is None and (found < 0).any():
+        raise bound_missing(name, side, cells, np.flatnonzero(found < 0), absent)
+    return np.array(values_for(held, cells))
 
 
-def members_of(name: str, names: Sequence[str]) -> list[int]:
-    """Return where in a list of members a member, or all of a family, stands."""
-    return [k for k, member in enumerate(names) if member == name or member.startswith(f"{name}[")]
+def bound_missing(name: str, side: str, cells: Cells, absent: Positions, usual: float) -> DataError:
+    """Return the error for members without a bound: what stands for no bound is said, not guessed."""
+    shown = listed([cells.text(int(i)) for i in absent[:20]], 8)
+    word = "float('inf')" if usual > 0 else "-float('inf')"
+    return DataError(
+        f"{name}: {side}= has no value for {shown}. Give it, or say data(..., fill={word}) if those have no {side} bound"
+    )

@@ -7,11 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ruddock.modelling.lowering import lowered
 from ruddock.modelling.printed import Printed
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
 from ruddock.tables import Table, number, plural
 
 if TYPE_CHECKING:
+    from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
 
@@ -39,6 +41,8 @@ class Description(Printed):
     limits: tuple[float, float] | None
     bounds: tuple[float, float] | None
     objectives: dict[str, str]
+    rules: int
+    curves: int
     ignored: int
 
     def as_dict(self) -> dict[str, Any]:
@@ -51,6 +55,10 @@ class Description(Printed):
         rows += [("objective", f"{sense} {name}") for name, sense in self.objectives.items()]
         rows.append(("decisions", _counted(self.decisions, self.kinds)))
         rows.append(("constraints", _counted(self.constraints, self.relations)))
+        if self.rules:
+            rows.append(("rules", f"{self.rules:,}"))
+        if self.curves:
+            rows.append(("curves", f"{self.curves:,}"))
         density = self.nonzeros / max(1, self.decisions * self.constraints)
         rows.append(("non-zeros", f"{self.nonzeros:,} ({density:.2%} of the matrix)"))
         for what in ("coefficients", "costs", "limits", "bounds"):
@@ -69,9 +77,11 @@ class Description(Printed):
 def describe(model: Model) -> Description:
     """Return the description of a model; see `Model.describe`."""
     formulation = model.formulation()
-    problem = model.problem()
-    marks = problem.kinds
-    binary = ((marks & INTEGER) != 0) & (problem.lower == 0) & (problem.upper == 1)
+    whole = lowered(formulation)
+    n, m = formulation.size, formulation.rows
+    problem = whole.problems[0]
+    marks, lower, upper = problem.kinds[:n], problem.lower[:n], problem.upper[:n]
+    binary = ((marks & INTEGER) != 0) & (lower == 0) & (upper == 1)
     integer = ((marks & INTEGER) != 0) & ~binary
     semi = ((marks & SEMICONTINUOUS) != 0) & ((marks & INTEGER) == 0)
     kinds = {
@@ -80,7 +90,8 @@ def describe(model: Model) -> Description:
         "binary": int(binary.sum()),
         "semicontinuous": int(semi.sum()),
     }
-    low, high = problem.row_lower, problem.row_upper
+    low, high = problem.row_lower[:m], problem.row_upper[:m]
+    written = problem.values[(problem.indices < m) & (np.repeat(np.arange(problem.n), np.diff(problem.starts)) < n)]
     relations = {
         "<=": int((np.isneginf(low) & np.isfinite(high)).sum()),
         ">=": int((np.isfinite(low) & np.isposinf(high)).sum()),
@@ -90,25 +101,36 @@ def describe(model: Model) -> Description:
     }
     return Description(
         model.name,
-        _class(kinds, problem.n),
-        problem.n,
+        _class(kinds, n, formulation.discrete),
+        n,
         {kind: count for kind, count in kinds.items() if count},
-        problem.m,
+        m,
         {relation: count for relation, count in relations.items() if count},
-        problem.nonzeros,
-        _span(problem.values),
-        _span(problem.costs),
+        len(written),
+        _span(written),
+        _span(problem.costs[:n]),
         _span(np.concatenate((low, high))),
-        _span(np.concatenate((problem.lower, problem.upper))),
-        {objective.name: "maximize" if objective.maximize else "minimize" for objective in formulation.objectives},
-        model.ignored,
+        _span(np.concatenate((lower, upper))),
+        {objective.name: objective.sense for objective in formulation.objectives},
+        len(formulation.rules),
+        len(formulation.curves),
+        _ignored(formulation),
     )
 
 
-def _class(kinds: dict[str, int], n: int) -> str:
-    discrete = n - kinds["continuous"]
+def _ignored(formulation: Formulation) -> int:
+    """Return how many data entries fell outside the families that they were multiplied with or added to."""
+    terms = [side for c in formulation.constraints for side in (c.sides.left, c.sides.right) if side is not None]
+    terms += [part for goal in formulation.objectives for part in goal.parts.values()]
+    terms += [quantity.terms for quantity in formulation.quantities]
+    return sum(part.ignored for part in terms)
+
+
+def _class(kinds: dict[str, int], n: int, discrete: bool) -> str:
     if not discrete:
         return "linear"
+    if kinds["continuous"] == n:
+        return "mixed-integer"
     if kinds["binary"] == n:
         return "binary"
     return "pure integer" if kinds["binary"] + kinds["integer"] == n else "mixed-integer"

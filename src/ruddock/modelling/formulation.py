@@ -1,41 +1,69 @@
-"""The parts of a model, and their hand-over to the engine as a `Problem`."""
+"""The parts of a model as they were written, and a snapshot of all of them."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
-from scipy.sparse import coo_matrix
 
 from ruddock.errors import ModelError
 from ruddock.modelling.cells import Cells
-from ruddock.modelling.decisions import Decisions, member_name, member_names
-from ruddock.modelling.expression import Expression, Sense
+from ruddock.modelling.decisions import Decisions, kinds_of, member_name, member_names, numbers_of
+from ruddock.modelling.expression import Combination, Expression, terms_of
+from ruddock.modelling.relation import Sense, Sides
+from ruddock.modelling.rules import Curve, Rule
+from ruddock.modelling.terms import Registry, Terms
 from ruddock.problem import Floats, Problem
 
 
 @dataclass(frozen=True, eq=False)
 class Constraints:
-    """A family of constraints: ``lower <= expression <= upper``, one for each cell."""
+    """A family of constraints, one for each cell, with both sides as written.
+
+    Attributes
+    ----------
+    sides : Sides
+    listed : whether members go by their label alone, as rows of a file do
+    sources : the data that its right side names, in a model read from text
+    """
 
     name: str
-    expression: Expression
-    lower: Floats
-    upper: Floats
-    sense: Sense
+    sides: Sides
     unit: str | None = None
     listed: bool = False
+    sources: tuple[str, ...] = ()
 
     def __repr__(self) -> str:
         axes = f"[{', '.join(self.cells.names)}]" if self.cells.axes else ""
-        return f"constraints {self.name}{axes}: {self.cells.size:,} {self.sense}"
+        return f"constraints {self.name}{axes}: {self.cells.size:,} {self.sides.sense}"
 
     @property
     def cells(self) -> Cells:
         """The label combinations, one constraint each."""
-        return self.expression.cells
+        return self.sides.cells
+
+    @property
+    def row(self) -> Terms:
+        """The decisions of both sides on one; see `Sides.row`."""
+        return self.sides.row
+
+    @property
+    def lower(self) -> Floats:
+        """The least value of the row."""
+        return self.sides.bounds[0]
+
+    @property
+    def upper(self) -> Floats:
+        """The greatest value of the row."""
+        return self.sides.bounds[1]
+
+    @property
+    def sense(self) -> Sense:
+        """The sense as written."""
+        return self.sides.sense
 
     def members(self) -> list[str]:
         """Return the names of all members."""
@@ -47,17 +75,59 @@ class Constraints:
 
 
 @dataclass(frozen=True, eq=False)
+class Ruled:
+    """A logical rule under a name; its rows are made when the model is solved.
+
+    Attributes
+    ----------
+    sources : the data that it names, in a model read from text
+    """
+
+    name: str
+    rule: Rule
+    unit: str | None = None
+    sources: tuple[str, ...] = ()
+
+    def __repr__(self) -> str:
+        axes = f"[{', '.join(self.cells.names)}]" if self.cells.axes else ""
+        return f"rule {self.name}{axes}: {self.cells.size:,} {self.rule.word}"
+
+    @property
+    def cells(self) -> Cells:
+        """The label combinations, one rule each."""
+        return self.rule.cells
+
+    def members(self) -> list[str]:
+        """Return the names of all members."""
+        return member_names(self.name, self.cells, listed=False)
+
+    def member(self, position: int) -> str:
+        """Return the name of one member."""
+        return member_name(self.name, self.cells, listed=False, position=position)
+
+
+@dataclass(frozen=True, eq=False)
 class Objective:
     """An objective: the sum of named scalar parts, made small or large."""
 
     name: str
     maximize: bool
-    parts: dict[str, Expression]
+    parts: dict[str, Terms]
     unit: str | None = None
     single: bool = False  # written as one expression, without names for parts
 
     def __repr__(self) -> str:
-        return f"{'maximize' if self.maximize else 'minimize'} {self.name}: {', '.join(self.parts)}"
+        return f"{self.sense} {self.name}: {', '.join(self.parts)}"
+
+    @property
+    def sense(self) -> str:
+        """``minimize`` or ``maximize``."""
+        return "maximize" if self.maximize else "minimize"
+
+    @property
+    def sign(self) -> float:
+        """What turns a value as written into one to be made small, and back: -1 of a maximum, else 1."""
+        return -1.0 if self.maximize else 1.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,41 +135,77 @@ class Quantity:
     """A named total that is reported and limits nothing."""
 
     name: str
-    expression: Expression
+    terms: Terms
     unit: str | None = None
+
+    @property
+    def cells(self) -> Cells:
+        """The label combinations."""
+        return self.terms.cells
 
     def members(self) -> list[str]:
         """Return the names of all members."""
-        return member_names(self.name, self.expression.cells, listed=False)
+        return member_names(self.name, self.cells, listed=False)
 
 
 @dataclass(frozen=True, eq=False)
 class Formulation:
-    """A snapshot of a model: what a plan was made for, unchanged when the model moves on."""
+    """A snapshot of a model as written: what a plan was made for, unchanged when the model moves on.
+
+    Attributes
+    ----------
+    columns : how many decision numbers the registry had given out
+    arrays : what the families were made from, where they were made from arrays
+    relaxed : whether fractions are allowed everywhere, in what rules need as well
+    """
 
     name: str
+    registry: Registry
     decisions: tuple[Decisions, ...]
     constraints: tuple[Constraints, ...]
+    rules: tuple[Ruled, ...]
+    curves: tuple[Curve, ...]
     objectives: tuple[Objective, ...]
     quantities: tuple[Quantity, ...]
     columns: int
-    helpers: frozenset[str] = frozenset()  # families that rules and piecewise costs needed beside what was written
-    arrays: Problem | None = None  # what the families were made from, where they were made from arrays
+    arrays: Problem | None = None
+    relaxed: bool = False
+    cache: dict[str, Any] = field(default_factory=dict, repr=False)  # what the lowering worked out
+
+    def __getstate__(self) -> dict[str, Any]:
+        named = {name: self.__dict__[name] for name in self.__dataclass_fields__}
+        return {**named, "cache": {}}
+
+    def changed(self, **parts: Any) -> Formulation:
+        """Return the formulation with some of its parts in place of its own."""
+        return replace(self, **parts, arrays=None, cache={})
+
+    # ------------------------------------------------------------------ columns
 
     @cached_property
-    def column_of(self) -> np.ndarray:
-        """The problem's column for each decision number of the model; -1 for dropped ones."""
+    def size(self) -> int:
+        """The number of decisions."""
+        return sum(len(family) for family in self.decisions)
+
+    @cached_property
+    def rows(self) -> int:
+        """The number of constraints."""
+        return sum(family.cells.size for family in self.constraints)
+
+    @cached_property
+    def _column_of(self) -> np.ndarray:
+        """The column for each decision number; -1 where there is none. The values of curves follow the decisions."""
         result = np.full(self.columns, -1, dtype=np.int64)
         start = 0
-        for family in self.decisions:
-            result[family.first : family.first + len(family)] = np.arange(start, start + len(family))
-            start += len(family)
+        for numbers in (*(numbers_of(family) for family in self.decisions), *(c.numbers for c in self.curves)):
+            result[numbers] = np.arange(start, start + len(numbers))
+            start += len(numbers)
         return result
 
     @cached_property
-    def compact(self) -> bool:
-        """Whether nothing was dropped, so that decision numbers are columns."""
-        return sum(len(family) for family in self.decisions) == self.columns
+    def _compact(self) -> bool:
+        """Whether decision numbers are columns."""
+        return bool((self._column_of == np.arange(self.columns)).all())
 
     @cached_property
     def starts(self) -> dict[str, int]:
@@ -112,6 +218,35 @@ class Formulation:
         """The first row of each constraint family."""
         sizes = np.cumsum([0] + [family.cells.size for family in self.constraints])
         return {family.name: int(start) for family, start in zip(self.constraints, sizes, strict=False)}
+
+    def place_of(self, family: Decisions) -> slice:
+        """Return the columns of a decision family."""
+        first = self.starts[family.name]
+        return slice(first, first + len(family))
+
+    def columns_for(self, numbers: np.ndarray, what: str) -> np.ndarray:
+        """Translate decision numbers to columns.
+
+        Raises
+        ------
+        ModelError
+            If a decision is not in this model: removed, or declared later.
+        """
+        if len(numbers) and int(numbers.max()) >= self.columns:
+            raise ModelError(
+                f"{what} uses decisions that were declared after this model was solved; solve it again to ask for them"
+            )
+        if self._compact:
+            return numbers
+        columns = self._column_of[numbers]
+        if (columns < 0).any():
+            raise ModelError(
+                f"{what} uses decisions that are not in the model; they were removed, replaced, or belong to a variant "
+                f"of it: remove or rewrite {what} as well"
+            )
+        return columns
+
+    # ------------------------------------------------------------------ names
 
     @property
     def first_objective(self) -> Objective | None:
@@ -134,110 +269,66 @@ class Formulation:
             row -= family.cells.size
         raise IndexError("there is no such row")
 
-    def columns_for(self, numbers: np.ndarray, what: str) -> np.ndarray:
-        """Translate decision numbers to columns; raise if a decision was dropped."""
-        if self.compact:
-            return numbers
-        columns = self.column_of[numbers]
-        if (columns < 0).any():
-            raise ModelError(f"{what} uses decisions that were dropped from the model; drop or rewrite {what} as well")
-        return columns
-
     @cached_property
     def decision_names(self) -> list[str]:
-        """Names of all columns."""
+        """Names of all decisions."""
         return [name for family in self.decisions for name in family.members()]
 
     @cached_property
     def constraint_names(self) -> list[str]:
-        """Names of all rows."""
+        """Names of all constraints."""
         return [name for family in self.constraints for name in family.members()]
 
     @cached_property
-    def written_columns(self) -> np.ndarray:
-        """Mark the columns of decisions that were written, not made by rules for themselves."""
-        return self._written({family.name: len(family) for family in self.decisions})
+    def column_names(self) -> list[str]:
+        """Names of all decisions, then of the values of all curves."""
+        return [*self.decision_names, *(name for curve in self.curves for name in curve.members())]
 
     @cached_property
-    def written_rows(self) -> np.ndarray:
-        """Mark the rows of constraints that were written, not made by rules for themselves."""
-        return self._written({family.name: family.cells.size for family in self.constraints})
+    def discrete(self) -> bool:
+        """Whether there are whole numbers or semicontinuous decisions, or rules that need yes/no decisions."""
+        whole = any(kinds_of(family).any() for family in self.decisions)
+        return not self.relaxed and (whole or bool(self.rules) or any(curve.bends for curve in self.curves))
 
-    def _written(self, sizes: dict[str, int]) -> np.ndarray:
-        return np.repeat(
-            np.array([name not in self.helpers for name in sizes], dtype=bool),
-            np.array(list(sizes.values()), dtype=np.intp),
-        )
+    # ------------------------------------------------------------------ values
 
-    @property
-    def written_decisions(self) -> list[Decisions]:
-        """The families of decisions that were written, not made by rules for themselves."""
-        return [family for family in self.decisions if family.name not in self.helpers]
+    def evaluate(self, what: Terms | Expression, x: Floats, name: str = "the expression") -> Floats:
+        """Return the value of an expression for each of its cells, at values of all columns."""
+        terms = what if isinstance(what, Terms) else terms_of(what)
+        columns = self.columns_for(terms.columns, name)
+        amounts = np.bincount(terms.rows, terms.values * x[columns], terms.cells.size)
+        return np.asarray(amounts + terms.constants)
+
+    @cached_property
+    def reported(self) -> tuple[Quantity, ...]:
+        """The quantities, and the values of curves, which are reported alike."""
+        return (*self.quantities, *(Quantity(c.name, c.value, c.unit) for c in self.curves))
 
     def quantity_values(self, x: Floats) -> dict[str, float]:
         """Return the value of every member of every quantity, by name."""
         return {
             name: value
-            for quantity in self.quantities
-            for name, value in zip(quantity.members(), self.evaluate(quantity.expression, x).tolist(), strict=True)
+            for quantity in self.reported
+            for name, value in zip(quantity.members(), self.evaluate(quantity.terms, x).tolist(), strict=True)
         }
 
     @property
     def quantity_units(self) -> dict[str, str | None]:
         """The unit of every member of every quantity, by name."""
-        return {name: quantity.unit for quantity in self.quantities for name in quantity.members()}
+        return {name: quantity.unit for quantity in self.reported for name in quantity.members()}
 
-    def evaluate(self, expression: Expression, x: Floats, what: str = "the expression") -> Floats:
-        """Return the value of an expression for each of its cells."""
-        columns = self.columns_for(expression.columns, what)
-        amounts = np.bincount(expression.rows, expression.values * x[columns], expression.cells.size)
-        return np.asarray(amounts + expression.constants)
-
-    def problem(self, objective: Objective | None) -> Problem:
-        """Return the minimisation problem for one objective; none at all asks for any feasible plan."""
-        if self.arrays is not None and self.objectives and objective is self.objectives[0]:
-            return self.arrays
-        size = sum(len(family) for family in self.decisions)
-        costs, offset = np.zeros(0), 0.0
-        if objective is not None:
-            for name, part in objective.parts.items():
-                columns = self.columns_for(part.columns, f"the objective {objective.name!r} ({name})")
-                own = np.bincount(columns, part.values, size).astype(np.float64, copy=False)
-                costs = costs + own if len(costs) else own
-                offset += float(part.constants[0])
-            costs, offset = (-costs, -offset) if objective.maximize else (costs, offset)
-        costs = costs if len(costs) else np.zeros(size)
-        rows, columns_, values = self._triplets()
-        m = sum(family.cells.size for family in self.constraints)
-        matrix = coo_matrix((values, (rows, columns_)), shape=(m, size))
-        return Problem.build(
-            matrix.tocsc(),
-            _joined([family.lower for family in self.constraints]),
-            _joined([family.upper for family in self.constraints]),
-            _joined([family.lower for family in self.decisions]),
-            _joined([family.upper for family in self.decisions]),
-            costs,
-            np.concatenate([family.marks for family in self.decisions]) if self.decisions else np.zeros(0, np.uint8),
-            offset,
-        )
-
-    def _triplets(self) -> tuple[np.ndarray, np.ndarray, Floats]:
-        """Return rows, columns and values of all constraints, as 32-bit indices where they fit."""
-        size = sum(len(family.expression.values) for family in self.constraints)
-        rows, columns, values = np.empty(size, np.int32), np.empty(size, np.int32), np.empty(size)
-        at = 0
-        for family in self.constraints:
-            expr = family.expression
-            part = slice(at, at + len(expr.values))
-            np.add(expr.rows, self.row_starts[family.name], out=rows[part], casting="unsafe")
-            kept = expr.columns if self.compact else self.columns_for(expr.columns, f"the constraint {family.name!r}")
-            columns[part] = kept
-            values[part] = expr.values
-            at = part.stop
-        return rows, columns, values
+    def objective_value(self, objective: Objective, x: Floats) -> float:
+        """Return the value of an objective as written."""
+        return sum(float(self.evaluate(part, x)[0]) for part in objective.parts.values()) + 0.0
 
 
-def _joined(parts: Sequence[Floats]) -> Floats:
+def joined(parts: Sequence[Floats]) -> Floats:
+    """Return arrays one after another."""
     if len(parts) == 1:
         return parts[0]
     return np.concatenate(parts) if parts else np.zeros(0)
+
+
+def expression_of(terms: Terms) -> Expression:
+    """Return terms as an expression."""
+    return Combination(terms)

@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from numbers import Real
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
 import numpy as np
 
-from ruddock.errors import DataError, ModelError, known
+from ruddock.errors import ModelError, known
 from ruddock.modelling.arrays import fill_from_arrays
 from ruddock.modelling.axis import Axis, check_name
 from ruddock.modelling.cells import Cells
+from ruddock.modelling.changing import with_changes
 from ruddock.modelling.data import Data, Source
-from ruddock.modelling.decisions import Decisions, Kind, make_decisions
-from ruddock.modelling.expression import Expression, Relation, Term
-from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity
-from ruddock.modelling.logic import Rule
-from ruddock.problem import Floats, Problem
+from ruddock.modelling.decisions import Decisions, Kind, make_decisions, relaxed
+from ruddock.modelling.expression import Expression, Relation, scalar, sides_of, terms_of
+from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity, Ruled, expression_of
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.names import UnknownName, names_of, split_member
+from ruddock.modelling.options import SolveKeywords, SolveOptions
+from ruddock.modelling.recipe import Part, Recipe, Renumbering
+from ruddock.modelling.relation import Sides
+from ruddock.modelling.rules import Curve, Rule, make_curve
+from ruddock.modelling.terms import Registry, Terms
+from ruddock.problem import Problem
 
 if TYPE_CHECKING:
     from concurrent.futures import Executor
@@ -25,7 +32,6 @@ if TYPE_CHECKING:
 
     import pandas as pd
 
-    from ruddock.engine.outcome import Method, Progress
     from ruddock.insight.appraisal import Appraisal
     from ruddock.insight.diagnosis import Diagnosis
     from ruddock.insight.findings import Findings
@@ -39,11 +45,15 @@ if TYPE_CHECKING:
     from ruddock.modelling.describe import Description
     from ruddock.modelling.plan import Plan
 
-Part = Decisions | Constraints | Objective | Quantity
+Made = TypeVar("Made", bound=Part)
+CALLED = {
+    Decisions: "decisions", Constraints: "constraints", Ruled: "a rule", Curve: "a curve", Objective: "an objective",
+    Quantity: "a quantity",
+}  # fmt: skip
 
 
 class Model:
-    """A formulation: decisions, objectives, constraints and quantities, each with a name.
+    """A formulation: decisions, objectives, constraints, rules and quantities, each with a name.
 
     Parameters
     ----------
@@ -67,58 +77,82 @@ class Model:
         if not isinstance(name, str):
             raise ModelError(f"the model's name is a title, not {type(name).__name__}: {name!r}")
         self.name = name
-        self.helpers: set[str] = set()  # names of families that rules made for themselves
-        self.columns = 0  # decision numbers given out so far; they are never given again
-        self.notes: list[str] = []  # how tables were read, for show and check
-        self.data_names: tuple[str, ...] = ()  # data tables that can be changed, for models read from text
-        self.again: Callable[[Sequence[Change]], Model] | None = None  # reads such a model with its data changed
-        self.implied: tuple[str, ...] = ()  # decisions that no heading declares
-        self.ignored = 0  # data entries outside the families they were multiplied with
-        self.axes: dict[str, Axis] = {}
+        self._registry = Registry(name)
         self._parts: dict[str, Part] = {}
+        self._recipe: Recipe | None = None
+        self._read: dict[str, Part] = {}  # parts as the recipe made them
+        self._relaxed = False
         self._arrays: tuple[tuple[Part, ...], Problem | None] = ((), None)  # parts that were made from arrays
+        self._snapshot: tuple[tuple[Any, ...], Formulation] | None = None
+
+    def __copy__(self) -> Model:
+        """Return a model of its own with the same parts, which understands expressions of the original."""
+        result = object.__new__(type(self))
+        result.__dict__ = {**self.__dict__, "_parts": dict(self._parts), "_snapshot": None}
+        return result
+
+    def __deepcopy__(self, memo: dict[int, Any]) -> Model:
+        return copy.copy(self)  # parts never change, so that nothing else is shared
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "_snapshot": None}
 
     # ------------------------------------------------------------------ parts by name
 
-    def __getitem__(self, name: str) -> Part:
-        """Return a decision family, constraint family, objective or quantity by name."""
+    def __getitem__(self, name: str) -> Any:
+        """Return decisions, constraints, a rule, an objective or a quantity by name; a curve as its expression."""
         if name not in self._parts:
             raise ModelError(f"the model has nothing called {name!r}; {known(str(name), self._parts)}")
-        return self._parts[name]
+        part = self._parts[name]
+        return expression_of(part.value) if isinstance(part, Curve) else part
 
     def __contains__(self, name: object) -> bool:
         return name in self._parts
 
     def __repr__(self) -> str:
         sizes = self.formulation()
-        return (
-            f"model {self.name!r}: {sum(len(f) for f in sizes.decisions):,} decisions, "
-            f"{sum(f.cells.size for f in sizes.constraints):,} constraints"
+        rules = f", {len(sizes.rules):,} rules" if sizes.rules else ""
+        return f"model {self.name!r}: {sizes.size:,} decisions, {sizes.rows:,} constraints{rules}"
+
+    def _free(self, name: str, what: str, replace: bool) -> None:
+        """Check that a name can be given."""
+        check_name(name, what)
+        if name in self._parts and not replace:
+            raise ModelError(
+                f"the name {name!r} is taken by {CALLED[type(self._parts[name])]} of this model; choose another, say "
+                f"replace=True to put this in its place, or take the old one out first with model.remove({name!r})"
+            )
+
+    def _keep(self, part: Made, axes: Iterable[Axis] = ()) -> Made:
+        """Take in a part once nothing can fail any more."""
+        for axis in axes:
+            held = self._registry.axes.get(axis.name)
+            if held is not None and held != axis and self._uses(held, part.name):
+                raise ModelError(f"another axis called {axis.name!r} is used in this model already, with other labels")
+        for axis in axes:
+            self._registry.axes[axis.name] = axis
+        self._parts[part.name] = part
+        return part
+
+    def _uses(self, axis: Axis, without: str) -> bool:
+        """Say whether a part, other than one, uses an axis."""
+        return any(
+            axis in part.cells.axes
+            for name, part in self._parts.items()
+            if name != without and not isinstance(part, Objective)
         )
 
-    def _free_name(self, name: str, what: str) -> str:
-        check_name(name, what)
-        if name in self._parts:
-            kind = {Decisions: "decisions", Constraints: "constraints", Objective: "an objective"}
-            held = kind.get(type(self._parts[name]), "a quantity")
-            raise ModelError(
-                f"the name {name!r} is taken by {held} of this model; choose another, or take the old "
-                f"one out first with model.drop({name!r})"
-            )
-        return name
+    def remove(self, name: str) -> None:
+        """Take out a part by name: decisions, constraints, a rule, a curve, an objective or a quantity.
 
-    def _know(self, axes: tuple[Axis, ...]) -> None:
-        for axis in axes:
-            if self.axes.setdefault(axis.name, axis) != axis:
-                raise ModelError(f"another axis called {axis.name!r} is used in this model already, with other labels")
-
-    def drop(self, name: str) -> None:
-        """Take out decisions, constraints, an objective or a quantity by name.
-
-        Constraints that use dropped decisions must be dropped or rewritten before the next solve.
+        Constraints that use removed decisions must be removed or rewritten before the next solve. Axes that no part
+        uses any more are forgotten.
         """
         self[name]
         del self._parts[name]
+        used = {axis.name for part in self._parts.values() if not isinstance(part, Objective) for axis in part.cells.axes}
+        for axis in [axis for axis in self._registry.axes if axis not in used]:
+            del self._registry.axes[axis]
 
     # ------------------------------------------------------------------ formulation
 
@@ -131,6 +165,7 @@ class Model:
         kind: Kind = "continuous",
         unit: str | None = None,
         only: Source | None = None,
+        replace: bool = False,
     ) -> Decisions:
         """Declare a family of decision variables, one for each combination of labels.
 
@@ -146,33 +181,37 @@ class Model:
         unit : str, optional
         only : data mask, or list of label tuples
             The combinations that exist; the others cost nothing.
+        replace : bool
+            Put this in the place of a part of the same name, if there is one.
 
         Raises
         ------
         ModelError, DataError
         """
-        check_name(name, "decisions")
-        self._free_name(name, "decisions")
-        family = make_decisions(self, name, axes, lower, upper, kind, unit, only)
-        self._know(axes)
-        self._parts[name] = family
-        self.columns += len(family)
-        return family
+        self._free(name, "decisions", replace)
+        family = make_decisions(self._registry, name, axes, lower, upper, kind, unit, only)
+        return self._keep(family, axes)
 
-    def require(self, name: str, relation: Relation | Rule, *, unit: str | None = None) -> Constraints:
+    def require(
+        self, name: str, relation: Relation | Rule, *, unit: str | None = None, replace: bool = False
+    ) -> Constraints | Ruled:
         """Add a family of constraints, one for each combination of labels in the relation.
 
         Parameters
         ----------
         name : str
         relation : from ``<=``, ``>=``, ``==`` or ``expr.between(low, high)``; or a rule from `when`, `either`, `run`,
-            `pause`, which may add further constraints and decisions under names that begin with this one
+            `pause`
         unit : str, optional
             Of both sides, for reports.
+        replace : bool
+            Put this in the place of a part of the same name, if there is one.
         """
+        self._free(name, "constraints", replace)
         if isinstance(relation, Rule):
-            return self._with_rule(name, relation, unit)
-        self._free_name(name, "constraints")
+            for part in relation.parts():
+                self._own(part, name)
+            return self._keep(Ruled(name, relation, unit), relation.cells.axes)
         if not isinstance(relation, Relation):
             if isinstance(relation, (bool, np.bool_, Data)):
                 raise ModelError(
@@ -180,51 +219,58 @@ class Model:
                     "the same; was a decision left out?"
                 )
             raise ModelError(f"{name}: a relation such as ship.sum(market) <= stock is needed, not {relation!r}")
-        if relation.expression.model is not self:
-            raise ModelError(f"{name}: the decisions belong to the model {relation.expression.model.name!r}")
-        for bad, what in ((np.isnan(relation.lower), "NaN"), (np.isnan(relation.upper), "NaN")):
-            if bad.any():
-                raise ModelError(f"{name}: a limit is {what}")
-        self._know(relation.expression.axes)
-        relation = relation.in_order()
-        family = Constraints(name, relation.expression, relation.lower, relation.upper, relation.sense, unit)
-        self._parts[name] = family
-        return family
+        sides = sides_of(relation)
+        for side in (sides.left, sides.right):
+            if side is not None:
+                self._own(side, name)
+        if any(np.isnan(limit).any() for limit in sides.bounds):
+            raise ModelError(f"{name}: a limit is NaN")
+        sides = sides.in_order()
+        return self._keep(Constraints(name, sides, unit), sides.cells.axes)
 
-    def _with_rule(self, name: str, rule: Rule, unit: str | None) -> Constraints:
-        """Write a rule; one that fails leaves nothing behind."""
-        self._free_name(name, "constraints")
-        before = dict(self._parts)
-        try:
-            family = rule.write(self, name, unit)
-        except (ModelError, DataError):
-            self._parts = before
-            raise
-        self.helpers |= self._parts.keys() - before.keys() - ({name} if rule.telling else set())
-        return family
+    def _own(self, terms: Terms, name: str) -> None:
+        """Check that an expression is of this model."""
+        if terms.registry is not self._registry:
+            other = terms.registry.name
+            which = f"the model {other!r}" if other != self._registry.name else "another model of the same name"
+            raise ModelError(f"{name}: the decisions belong to {which}; use those of this one, such as model['ship']")
 
-    def piecewise(self, name: str, x: Any, points: Sequence[tuple[float, float]]) -> Expression:
+    def curve(
+        self,
+        name: str,
+        x: Expression,
+        corners: Sequence[tuple[Source, Source]] | Mapping[float, float],
+        *,
+        unit: str | None = None,
+        replace: bool = False,
+    ) -> Expression:
         """Return a piecewise-linear function of an expression, to use in objectives and constraints.
 
-        Works for any shape, rising or falling; decisions and constraints whose names begin with ``name`` are added.
+        Works for any shape, rising or falling; every plan reports its value like a quantity.
 
         Parameters
         ----------
         name : str
         x : expression or decision
-            Kept between the first and the last point.
-        points : sequence of (x, y)
-            Corners, x rising.
+            Kept between the first and the last corner.
+        corners : sequence of (x, y), or dict of x to y
+            Numbers, or data for each member; x rising. Two corners at one x are a jump, such as a fixed charge or a
+            discount on all units: there the function has either value.
+        unit : str, optional
+            Of its values.
+        replace : bool
+            Put this in the place of a part of the same name, if there is one.
 
         Returns
         -------
         Expression
             Over the axes of ``x``.
         """
-        from ruddock.modelling.logic import piecewise
-
-        self._free_name(name, "a piecewise function")
-        return piecewise(self, name, x, points)
+        self._free(name, "a curve", replace)
+        if isinstance(x, Expression):
+            self._own(terms_of(x), name)
+        curve = make_curve(self._registry, name, x, corners, unit)
+        return expression_of(self._keep(curve, curve.cells.axes).value)
 
     def minimize(
         self,
@@ -233,7 +279,8 @@ class Model:
         /,
         *,
         unit: str | None = None,
-        parts: dict[str, Any] | None = None,
+        parts: Mapping[str, Any] | None = None,
+        replace: bool = False,
         **named_parts: Any,
     ) -> Objective:
         """Add an objective to make small: one expression, or a sum of named parts.
@@ -244,11 +291,13 @@ class Model:
         expr : scalar expression, optional
         unit : str, optional
         parts : dict of name to scalar expression, optional
-            For part names that are no Python names.
+            For part names that are not Python names.
+        replace : bool
+            Put this in the place of a part of the same name, if there is one.
         **named_parts : scalar expressions
             Every plan reports each of them.
         """
-        return self._objective(name, expr, unit, parts, named_parts, maximize=False)
+        return self._objective(name, expr, unit, parts, named_parts, replace, maximize=False)
 
     def maximize(
         self,
@@ -257,16 +306,19 @@ class Model:
         /,
         *,
         unit: str | None = None,
-        parts: dict[str, Any] | None = None,
+        parts: Mapping[str, Any] | None = None,
+        replace: bool = False,
         **named_parts: Any,
     ) -> Objective:
         """Add an objective to make large; like `minimize`."""
-        return self._objective(name, expr, unit, parts, named_parts, maximize=True)
+        return self._objective(name, expr, unit, parts, named_parts, replace, maximize=True)
 
     def _objective(
-        self, name: str, expr: Any, unit: str | None, parts: Any, named: dict[str, Any], maximize: bool
+        self, name: str, expr: Any, unit: str | None, parts: Any, named: dict[str, Any], replace: bool, maximize: bool
     ) -> Objective:
-        self._free_name(name, "an objective")
+        self._free(name, "an objective", replace)
+        if parts is not None and not isinstance(parts, Mapping):
+            raise ModelError(f"the objective {name!r}: parts is a dict of name to expression, not {parts!r}")
         both = {**(parts or {}), **named}
         single = not both
         if single and expr is None:
@@ -274,78 +326,106 @@ class Model:
         if both and expr is not None:
             raise ModelError(f"the objective {name!r}: give one expression or named parts, not both")
         written = {name: expr} if single else both
-        scalars = {part: self._scalar(value, f"{name}, part {part}") for part, value in written.items()}
-        objective = Objective(name, maximize, scalars, unit, single)
-        self._parts[name] = objective
-        return objective
+        for part in written:
+            check_name(part, "a part of an objective")
+        scalars = {part: scalar(self._registry, value, f"{name}, part {part}") for part, value in written.items()}
+        return self._keep(Objective(name, maximize, scalars, unit, single))
 
-    def quantity(self, name: str, expr: Any, *, unit: str | None = None) -> Quantity:
+    def quantity(self, name: str, expr: Expression, *, unit: str | None = None, replace: bool = False) -> Quantity:
         """Name a total, or a family of them, that every plan reports and that limits nothing."""
-        self._free_name(name, "a quantity")
-        if not isinstance(expr, (Expression, Term)):
+        self._free(name, "a quantity", replace)
+        if not isinstance(expr, Expression):
             raise ModelError(f"the quantity {name!r} is an expression of decisions, not {type(expr).__name__}")
-        quantity = Quantity(name, expr.expression() if isinstance(expr, Term) else expr, unit)
-        self._parts[name] = quantity
-        return quantity
+        terms = terms_of(expr)
+        self._own(terms, name)
+        return self._keep(Quantity(name, terms, unit), terms.cells.axes)
 
-    def _scalar(self, value: Any, where: str) -> Expression:
-        if isinstance(value, Real):
-            none = (np.empty(0, np.intp), np.empty(0, np.int64), np.empty(0))
-            return Expression(self, Cells(()), none, np.array([float(value)]))
-        if isinstance(value, Term):
-            value = value.expression()
-        if not isinstance(value, Expression):
-            raise ModelError(f"{where}: an expression of decisions is needed, not {type(value).__name__}")
-        if value.model is not self:
-            raise ModelError(f"{where}: the decisions belong to the model {value.model.name!r}")
-        if value.axes:
-            raise ModelError(
-                f"{where}: this is still spread over {', '.join(value.cells.names)}; add .sum() to total it"
-            )
-        return value
-
-    # ------------------------------------------------------------------ solving
+    # ------------------------------------------------------------------ what it is
 
     def formulation(self) -> Formulation:
         """Return a snapshot of all parts."""
-        parts = self._parts.values()
-        made, arrays = self._arrays
-        unchanged = len(made) == len(parts) and all(a is b for a, b in zip(made, parts, strict=True))
-        return Formulation(
-            self.name,
-            tuple(part for part in parts if isinstance(part, Decisions)),
-            tuple(part for part in parts if isinstance(part, Constraints)),
-            tuple(part for part in parts if isinstance(part, Objective)),
-            tuple(part for part in parts if isinstance(part, Quantity)),
-            self.columns,
-            frozenset(self.helpers & self._parts.keys()),
-            arrays if unchanged else None,
-        )
+        parts = tuple(self._parts.values())
+        key = (self.name, self._registry.columns, *map(id, parts))
+        if self._snapshot is None or self._snapshot[0] != key:
+            made, arrays = self._arrays
+            unchanged = len(made) == len(parts) and all(a is b for a, b in zip(made, parts, strict=True))
+            of: Callable[[type[Any]], tuple[Any, ...]] = lambda sort: tuple(p for p in parts if isinstance(p, sort))
+            formulation = Formulation(
+                self.name, self._registry, of(Decisions), of(Constraints), of(Ruled), of(Curve), of(Objective),
+                of(Quantity), self._registry.columns, arrays if unchanged else None, self._relaxed,
+            )  # fmt: skip
+            self._snapshot = key, formulation
+        return self._snapshot[1]
 
     def problem(self) -> Problem:
         """Return the model as arrays, for its first objective, as a minimisation."""
-        formulation = self.formulation()
-        return formulation.problem(formulation.first_objective)
+        return lowered(self.formulation()).problems[0]
 
-    def solve(
-        self,
-        *,
-        time_limit: float | None = None,
-        gap: float = 0.0,
-        node_limit: int | None = None,
-        iteration_limit: int | None = None,
-        on_progress: Callable[[Progress], None] | None = None,
-        method: Method = "auto",
-        presolve: bool = True,
-        exact: bool = False,
-        log: str | Path | None = None,
-        start: Plan | Mapping[str, float] | pd.Series[float] | str | Path | None = None,
-        priorities: Mapping[str, float] | None = None,
-        lazy: Callable[[Plan], Iterable[Relation]] | None = None,
-        memory_limit: float | None = None,
-        cores: int = 2,
-        give: Mapping[str, float | str] | None = None,
-    ) -> Plan:
+    @property
+    def data_names(self) -> tuple[str, ...]:
+        """The data tables that can be changed, of a model read from text."""
+        return self._recipe.data_names if self._recipe is not None else ()
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """How the tables of a model read from text were understood."""
+        return self._recipe.notes if self._recipe is not None else ()
+
+    @property
+    def undeclared(self) -> tuple[str, ...]:
+        """Decisions that no heading of a model read from text declares."""
+        return self._recipe.undeclared if self._recipe is not None else ()
+
+    def still_is(self, formulation: Formulation) -> bool:
+        """Say whether a formulation is what the model says now."""
+        return self.formulation() is formulation
+
+    def changed(self, changes: Iterable[Change]) -> Formulation:
+        """Return the formulation with changes made: data first, then the rest in their order.
+
+        What was edited in Python after reading stays.
+
+        Raises
+        ------
+        ModelError
+            If a change names nothing of the model, or does not fit what it names.
+        """
+        changes = list(changes)
+        data = [change for change in changes if split_member(change.target)[0] in self.data_names]
+        rest = [change for change in changes if change not in data]
+        formulation = self._with_data(data) if data else self.formulation()
+        try:
+            return with_changes(formulation, rest)
+        except UnknownName as error:
+            if not self.data_names:
+                raise
+            change = next(c for c in rest if str(error).startswith(str(c)))
+            base = split_member(change.target)[0].partition(".")[0]
+            names = [*names_of(formulation).all(("constraints", "decisions")), *self.data_names]
+            raise UnknownName(
+                f"{change}: there is no limit, decision or data of that name; {known(base, names)} (write DATA=, LIMIT=, "
+                "DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient)"
+            ) from None
+
+    def _with_data(self, changes: Sequence[Change]) -> Formulation:
+        """Return the formulation read again with data changed; parts edited in Python keep their place."""
+        assert self._recipe is not None
+        fresh = self._recipe.read(changes)
+        renumber = Renumbering(self._registry, self._read, fresh._registry.columns, fresh._parts)
+        parts: dict[str, Part] = {}
+        for name, part in self._parts.items():
+            unedited = part is self._read.get(name)
+            parts[name] = renumber.part(fresh._parts[name]) if unedited and name in fresh._parts else part
+        variant = copy.copy(self)
+        variant._parts = {
+            name: relaxed(part) if self._relaxed and isinstance(part, Decisions) else part for name, part in parts.items()
+        }
+        variant._arrays = ((), None)
+        return variant.formulation()
+
+    # ------------------------------------------------------------------ solving
+
+    def solve(self, **options: Unpack[SolveKeywords]) -> Plan:
         """Find the best plan.
 
         Several objectives are solved in the order they were written, each keeping what the ones
@@ -353,80 +433,25 @@ class Model:
 
         Parameters
         ----------
-        time_limit : float, optional
-            Seconds.
-        gap : float
-            Relative gap at which a plan counts as optimal; 0 proves the very best.
-        node_limit, iteration_limit : int, optional
-        on_progress : callable, optional
-            Called with `Progress` at most ten times a second.
-        method : ``auto``, ``dual``, ``primal`` or ``interior``
-            For linear models: the dual or primal simplex method, or an interior-point method whose
-            answer is carried over to a basis. The answer is the same; the time is not.
-        presolve : bool
-            Whether the model is made smaller and tighter first; the answer is that of the whole model.
-        exact : bool
-            Check the final basis of a linear model in rational arithmetic, and repair it where it is not
-            exactly optimal; ``plan.effort.certified`` says whether that worked.
-        log : path, optional
-            Write what happens to this file, a line of JSON for each event.
-        start : plan, values by name, or a CSV file or workbook of them, optional
-            Where a search with whole numbers starts from. A part of the decisions will do; what is no plan is
-            repaired where that is quickly possible. A linear model starts from the corner of a plan: quick after a
-            small change, and ending near it.
-        priorities : dict of name to number, optional
-            Decisions, families or members, that a search branches on first: the highest first.
-        lazy : callable, optional
-            Constraints too many to write down: asked about every whole plan found, it returns the relations that the
-            plan breaks, or nothing.
-        memory_limit : float, optional
-            Megabytes that the open parts of a search may take.
-        cores : int
-            2 lets a second process take a share of a long search; 1 does not. Either takes the same path every time.
-
-        give : dict of objective to share or amount, optional
-            How much of an objective the ones after it may give up: ``{"margin": 0.05}`` or ``"5%"`` of its value, or an
-            amount in its unit, ``"200"``. Nothing by default: the order of the objectives is strict.
+        **options
+            time_limit, gap, node_limit, iteration_limit, memory_limit, method, presolve, certify, events, start,
+            priorities, enforce, cores, give, progress, on_progress: see `SolveOptions`.
 
         Returns
         -------
         Plan
             Its ``status`` says ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``.
-        """
-        from ruddock.modelling.solve import solve_model
 
-        plan = solve_model(
-            self.formulation(),
-            time_limit=time_limit,
-            gap=gap,
-            node_limit=node_limit,
-            iteration_limit=iteration_limit,
-            on_progress=on_progress,
-            method=method,
-            presolve=presolve,
-            exact=exact,
-            log=log,
-            give=give,
-            start=start,
-            priorities=priorities,
-            lazy=lazy,
-            memory_limit=memory_limit,
-            cores=cores,
-        )
+        Raises
+        ------
+        ModelError
+            If an option is unknown or has no such value, or a rule's decisions have no bounds.
+        """
+        from ruddock.modelling.solve import solve_formulation
+
+        plan = solve_formulation(self.formulation(), SolveOptions.of(options))
         plan.model = self
         return plan
-
-    def still_is(self, formulation: Formulation) -> bool:
-        """Say whether a formulation is what the model says now."""
-        now = self.formulation()
-        return all(
-            len(mine) == len(theirs) and all(a is b for a, b in zip(mine, theirs, strict=True))
-            for mine, theirs in (
-                (now.decisions, formulation.decisions),
-                (now.constraints, formulation.constraints),
-                (now.objectives, formulation.objectives),
-            )
-        )
 
     def check(self) -> Findings:
         """Return what looks wrong, found before any solve: severity, where, why, and what to do."""
@@ -434,7 +459,9 @@ class Model:
 
         return check_model(self)
 
-    def what_if(self, changes: Mapping[str, float | str] | Iterable[str], **solve: Any) -> WhatIf:
+    def what_if(
+        self, changes: Mapping[str, float | str] | Iterable[str], **options: Unpack[SolveKeywords]
+    ) -> WhatIf:
         """Solve the model as it is and with some changes, and set the two side by side.
 
         The changed model starts from the plan as it is, so that of equally good plans a near one is found.
@@ -443,11 +470,12 @@ class Model:
         ----------
         changes : dict or words
             By name: a limit ``{"supply[Fell]": 140}`` or a family of them ``{"need": "*1.1"}`` (also ``"+10"``,
-            ``"-10"``, ``"off"``); ``"supply.lower"`` and ``.upper`` for one side; ``"hampers.upper"``, ``.lower`` and
-            ``.kind`` of decisions; ``"extraction.jars"`` for a coefficient in a constraint, an objective or a part
-            of it; data tables of a model read from ``.rdk``. Words say the same: ``["need*=1.1", "shelf=off"]``.
-        **solve
-            As for `solve`.
+            ``"-10"``, ``"+10%"``, ``"off"``); ``"supply.lower"`` and ``.upper`` for one side of a range;
+            ``"hampers.upper"``, ``.lower`` and ``.kind`` of decisions; ``"extraction.jars"`` for a coefficient on the
+            side of a constraint where it stands, in an objective or a part of it; data tables of a model read from
+            ``.rdk``. Words say the same: ``["need*=1.1", "shelf=off"]``.
+        **options
+            As for `solve`; a time limit is that of both solves together.
 
         Raises
         ------
@@ -456,41 +484,53 @@ class Model:
         """
         from ruddock.insight.what_if import what_if
 
-        return what_if(self, changes, **solve)
+        return what_if(self, changes, options)
 
-    def sweep(self, limit: str, start: float, stop: float, *, points: int = 25) -> Sweep:
-        """Follow the objective as one limit goes from ``start`` to ``stop``.
+    def sweep(
+        self, what: str, start: float, stop: float, *, points: int = 25, **options: Unpack[SolveKeywords]
+    ) -> Sweep:
+        """Follow the objective as one number of the model goes from ``start`` to ``stop``.
 
-        For linear models the answer is exact: all corners of a piecewise-linear function, each found from the
-        price and its reach at the one before. Models with whole numbers are solved at ``points`` values.
+        For limits, bounds and objective coefficients of linear models the answer is exact: all corners of a
+        piecewise-linear function. Other models, and coefficients in constraints, are solved at ``points`` values.
 
         Parameters
         ----------
-        limit : str
-            A constraint by name, with ``.lower`` or ``.upper`` where it has two limits.
+        what : str
+            A limit, a family of them, a bound such as ``hampers.upper``, a coefficient such as ``margin.jars``, or data:
+            all of them go to one value together. ``"power*"`` multiplies them by one factor.
+        **options
+            As for `solve`, for all solves together; what was solved when a limit or Ctrl-C ends it is kept.
 
         Raises
         ------
         ModelError
-            If there is no such single limit, or the range is empty.
+            If there is no such number, or the range is empty.
         """
         from ruddock.insight.sweep import sweep
 
-        return sweep(self, limit, start, stop, points)
+        return sweep(self, what, start, stop, points, options)
 
     def reach(
-        self, limit: str, targets: Mapping[str, float] | None = None, *, objective: float | None = None, **solve: Any
+        self,
+        what: str,
+        targets: Mapping[str, float] | None = None,
+        *,
+        objective: float | Mapping[str, float] | None = None,
+        **options: Unpack[SolveKeywords],
     ) -> Reach:
-        """Find the tightest value of a limit at which a target is reached, or the proof that none allows it.
+        """Find the tightest value of a limit or bound at which a target is reached, or the proof that none allows it.
 
         Parameters
         ----------
-        limit : str
-            A constraint by name, with ``.lower`` or ``.upper`` where it has two limits.
+        what : str
+            A limit, a family of them, or a bound such as ``hampers.upper``; ``"power*"`` looks for one factor.
         targets : dict of quantity or decision to value, optional
             Each to be reached from where it stands in the best plan, upwards or downwards.
-        objective : float, optional
-            A value that the objective shall be at least as good as.
+        objective : float or dict of objective to value, optional
+            A value that the first objective, or each named, should be at least as good as.
+        **options
+            As for `solve`.
 
         Raises
         ------
@@ -499,27 +539,31 @@ class Model:
         """
         from ruddock.insight.reach import reach
 
-        return reach(self, limit, targets or {}, objective, **solve)
+        return reach(self, what, targets or {}, objective, options)
 
-    def appraise(self, values: Mapping[str, float] | pd.Series[float] | str | Path, **solve: Any) -> Appraisal:
+    def appraise(
+        self, values: Mapping[str, float] | pd.Series[float] | str | Path, **options: Unpack[SolveKeywords]
+    ) -> Appraisal:
         """Judge a plan made by hand: what it breaks, what it is worth, what optimising gains.
 
         Parameters
         ----------
         values : dict, Series or path of a CSV or workbook with columns ``decision`` and ``value``
             Decisions by name, ``ship[Fell,Quay]``; those not given count as 0.
+        **options
+            As for `solve`, for the best plan.
 
         Raises
         ------
         DataError, FormatError
-            If a decision is unknown or a value is no number.
+            If a decision is unknown or a value is not a number.
         """
         from ruddock.insight.appraisal import appraise
 
-        return appraise(self, values, **solve)
+        return appraise(self, values, options)
 
     def diagnose(
-        self, may_change: Iterable[str] | Mapping[str, float] | None = None, *, time_limit: float | None = None
+        self, may_change: Iterable[str] | Mapping[str, float] | None = None, **options: Unpack[SolveKeywords]
     ) -> Diagnosis:
         """Find out why there is no plan: the clashes, their proofs, and the least changes that make one.
 
@@ -529,8 +573,9 @@ class Model:
             Constraints, families or members, whose limits a repair may move, and bounds such as ``hampers.upper``;
             all constraints at the same price by default. Each may say which way, how far, and at what price of a
             unit: ``"demand down by 10% at 2.5"``.
-        time_limit : float, optional
-            Seconds, for each of the searches.
+        **options
+            As for `solve`; the time limit, 60 seconds by default, is that of solve, clashes and repairs together. What
+            was found when it ends, or Ctrl-C, is kept.
 
         Raises
         ------
@@ -539,33 +584,32 @@ class Model:
         """
         from ruddock.insight.diagnosis import diagnose
 
-        return diagnose(self, may_change, time_limit)
+        return diagnose(self, may_change, options)
 
     def tradeoff(
         self,
-        first: str,
-        second: str,
-        *,
+        *objectives: str,
         points: int | str = 21,
-        time_limit: float | None = None,
         on_point: Callable[[int], None] | None = None,
+        **options: Unpack[SolveKeywords],
     ) -> Tradeoff:
-        """Set two objectives against each other: plans in which neither gets better unless the other gives way.
+        """Set objectives against each other: plans in which none gets better unless another gets worse.
 
-        Both ends are computed so that nothing betters them: each objective at its best, then the other the
-        best beside it. Between them the first gives up even shares of its way. For linear models all corners of the
-        frontier are found exactly, by following the price of the first objective's limit.
+        Of two objectives both ends are computed so that no plan is better than either: each objective at its best,
+        then the other the best it can be with the first held. Between them the first is given up in equal steps. For
+        linear models all corners of the frontier are found exactly, by following the price of the first objective's
+        limit. Of three and more, the others are limited by a grid between their best and worst values.
 
         Parameters
         ----------
-        first, second : str
-            Objectives of the model.
+        *objectives : str
+            Two or more objectives of the model; the first two by default.
         points : int or "all"
-            How many shares; ``"all"`` finds every point of a whole-number model whose second objective moves in steps.
-        time_limit : float, optional
-            Seconds; the points found by then are kept.
+            How many steps; ``"all"`` finds every point of a model of two objectives whose second one moves in steps.
         on_point : callable, optional
-            Told the number of points so far.
+            Called with the number of points so far.
+        **options
+            As for `solve`, for all solves together; the points found by then are kept.
 
         Raises
         ------
@@ -574,7 +618,7 @@ class Model:
         """
         from ruddock.insight.tradeoff import tradeoff
 
-        return tradeoff(self, first, second, points, time_limit, on_point)
+        return tradeoff(self, objectives, points, on_point, options)
 
     def scenarios(
         self,
@@ -583,10 +627,9 @@ class Model:
         executor: Executor | None = None,
         jobs: int = 1,
         keep: str | Path | None = None,
-        time_limit: float | None = None,
-        gap: float = 0.0,
-        give: Mapping[str, float | str] | None = None,
+        each_time_limit: float | None = None,
         on_result: Callable[[int, int], None] | None = None,
+        **options: Unpack[SolveKeywords],
     ) -> Scenarios:
         """Solve the model under every scenario of a table, and compare.
 
@@ -595,7 +638,7 @@ class Model:
         table : DataFrame, or path of a ``.csv`` or ``.xlsx`` file
             A row a scenario. The column ``scenario`` names it; each other column is headed by what it changes, as for
             `what_if` (``need[Quay]``, ``extraction``, ``hampers.upper``). A cell holds a number, or ``+10``, ``*1.1``,
-            ``off``; an empty one changes nothing.
+            ``+10%``, ``off``; an empty one changes nothing.
         executor : concurrent.futures.Executor, optional
             Runs the solves, such as a pool or a cluster's. Every scenario starts from the base plan, so the answers
             are the same whoever solves them.
@@ -603,10 +646,12 @@ class Model:
             Processes of a pool of its own, without an executor.
         keep : path, optional
             A file to which each result is appended as it comes. A run that was stopped goes on from it.
-        time_limit, gap, give
-            As for `solve`, for each scenario.
+        each_time_limit : float, optional
+            Seconds for each scenario; ``time_limit`` is that of all of them together.
         on_result : callable, optional
-            Told after each result how many there are, and of how many.
+            Called after each result with how many there are, and of how many.
+        **options
+            As for `solve`.
 
         Returns
         -------
@@ -622,29 +667,19 @@ class Model:
         """
         from ruddock.insight.scenarios import scenarios
 
-        return scenarios(
-            self,
-            table,
-            executor=executor,
-            jobs=jobs,
-            keep=keep,
-            time_limit=time_limit,
-            gap=gap,
-            give=give,
-            on_result=on_result,
-        )
+        return scenarios(self, table, executor, jobs, keep, each_time_limit, on_result, options)
 
-    def region(self) -> Region:
+    def region(self, **options: Unpack[SolveKeywords]) -> Region:
         """Return the feasible region of a model of two decisions: corners, what meets there, and a figure.
 
         Raises
         ------
         ModelError
-            If the model has not just two decisions, or one of them is semicontinuous.
+            If the model has not just two decisions, one of them is semicontinuous, or it has rules.
         """
         from ruddock.insight.region import region
 
-        return region(self)
+        return region(self, options)
 
     def algebra(self, name: str | None = None) -> str:
         """Return the model written out as algebra, data filled in and long families elided.
@@ -661,15 +696,20 @@ class Model:
     def without_integers(self) -> Model:
         """Return the same model with every decision continuous: what fractions would allow.
 
-        Its plan has prices, and its objective bounds that of the whole-number plan.
+        Its plan has prices, and its objective bounds that of the integer plan. Its data can be changed as before.
         """
-        relaxed = Model(f"{self.name}, without integers")
-        relaxed.columns, relaxed.ignored, relaxed.axes = self.columns, self.ignored, dict(self.axes)
-        relaxed.helpers = set(self.helpers)
-        relaxed._parts = {
-            name: part.relaxed(relaxed) if isinstance(part, Decisions) else part for name, part in self._parts.items()
+        result = copy.copy(self)
+        result.name = f"{self.name}, without integers"
+        result._relaxed = True
+        result._arrays = ((), None)
+        result._parts = {
+            name: relaxed(part) if isinstance(part, Decisions) else part for name, part in self._parts.items()
         }
-        return relaxed
+        result._read = {
+            name: result._parts.get(name, part) if part is self._parts.get(name) else part
+            for name, part in self._read.items()
+        }
+        return result
 
     def describe(self) -> Description:
         """Return size, kinds, class and coefficient ranges of the model."""
@@ -757,35 +797,29 @@ class Model:
     ) -> Model:
         """Return a model whose members go by the names of a file's rows and columns."""
         model = cls(name)
-        cells = Cells((columns,))
-        model._parts[columns.name] = Decisions(
-            model,
-            columns.name,
-            cells,
-            problem.lower,
-            problem.upper,
-            "continuous",
-            None,
-            first=0,
-            listed=True,
-            marks=problem.kinds,
+        registry = model._registry
+        registry.columns = problem.n
+        numbers = np.arange(problem.n, dtype=np.int64)
+        model._keep(
+            Decisions(
+                registry, columns.name, Cells((columns,)), problem.lower, problem.upper, "continuous", None,
+                numbers=numbers, listed=True, kinds=problem.kinds,
+            )
+        )  # fmt: skip
+        owner = np.repeat(numbers, np.diff(problem.starts))
+        cells = Cells((rows,))
+        left = Terms(
+            registry, cells, problem.indices, owner, problem.values, np.zeros(problem.m), summed=True
         )
-        model.columns = problem.n
-        columns_of = np.repeat(np.arange(problem.n, dtype=np.int32), np.diff(problem.starts))
-        terms: Any = (problem.indices, columns_of, problem.values)
-        expression = Expression(model, Cells((rows,)), terms, summed=True)
-        model._parts[rows.name] = Constraints(
-            rows.name, expression, problem.row_lower, problem.row_upper, "between", listed=True
-        )
+        sides = Sides(left, "between", None, problem.row_lower, problem.row_upper)
+        model._keep(Constraints(rows.name, sides, listed=True))
         sign = -1.0 if maximize else 1.0
         used = np.flatnonzero(problem.costs)
-        costs: Floats = sign * problem.costs[used]
-        part = Expression(
-            model,
-            Cells(()),
-            (np.zeros(len(used), np.intp), used.astype(np.int64), costs),
+        part = Terms(
+            registry, Cells(()), np.zeros(len(used), np.intp), used.astype(np.int64), sign * problem.costs[used],
             np.array([sign * problem.offset]),
-        )
-        model._parts[objective] = Objective(objective, maximize, {objective: part}, single=True)
+        )  # fmt: skip
+        model._keep(Objective(objective, maximize, {objective: part}, single=True))
         model._arrays = (tuple(model._parts.values()), problem)
         return model
+

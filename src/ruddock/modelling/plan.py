@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
-from ruddock.engine.outcome import FEASIBILITY, Counters, Outcome, Reason, Status
-from ruddock.errors import ModelError, NoPlanError, known
+from ruddock.engine.in_order import Give, Stage
+from ruddock.engine.outcome import Counters, Outcome, Reason, Status
+from ruddock.errors import ModelError, NoPlanError
 from ruddock.modelling.data import labelled
-from ruddock.modelling.decisions import Decisions
-from ruddock.modelling.expression import Expression, Term
-from ruddock.modelling.formulation import Constraints, Formulation, Objective
+from ruddock.modelling.decisions import Decisions, goes_by_label, numbers_of
+from ruddock.modelling.expression import Expression, check_registry, terms_of
+from ruddock.modelling.formulation import Formulation, Objective
+from ruddock.modelling.frames import ZERO, constraints_frame, decisions_frame, objectives_frame
+from ruddock.modelling.names import Named, names_of
 from ruddock.modelling.printed import Printed
+from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
@@ -25,10 +29,11 @@ if TYPE_CHECKING:
 
     from ruddock.insight.alternatives import Alternatives
     from ruddock.insight.sensitivity import Sensitivity
+    from ruddock.insight.what_if import WhatIf
     from ruddock.modelling.model import Model
     from ruddock.tables import Table
 
-ZERO = 1e-9  # decisions nearer to zero than this count as not used
+EXPLAINED = ("constraints", "quantities", "objectives", "parts")
 SOLVE_AGAIN = {
     "time": "allow more time_limit",
     "nodes": "allow more nodes",
@@ -50,6 +55,7 @@ class Explanation(Printed):
     constant : added to the products
     total : products and constant together
     unit : of the total
+    relation, right, slack : of a constraint: how its left side, worked out here, stands to its right side
     """
 
     name: str
@@ -57,12 +63,15 @@ class Explanation(Printed):
     constant: float
     total: float
     unit: str | None
+    relation: str | None = None
+    right: Explanation | None = None
+    slack: float | None = None
 
     def parts(self) -> list[str | Table]:
-        """Return what is printed: a table of the terms."""
-        from ruddock.reporting.text import explanation_table
+        """Return what is printed: a table of the terms of each side."""
+        from ruddock.reporting.text import explanation_tables
 
-        return [explanation_table(self)]
+        return explanation_tables(self)
 
 
 class Plan(Printed):
@@ -75,23 +84,21 @@ class Plan(Printed):
     model_name : the model's title
     effort : what the solve took: reductions, iterations, nodes, seconds by part; see `Counters`
     model : the model that was solved, where there is one; it may have changed since
-    held : of objectives solved before the last, what ``costs x`` may come to at most, as the engine counts it
+    stages : of each objective solved for, what it came to, in the engine's sense
     """
 
     def __init__(
-        self,
-        formulation: Formulation,
-        outcome: Outcome,
-        solved_for: Objective | None,
-        held: tuple[float, ...] = (),
+        self, formulation: Formulation, outcome: Outcome, stages: tuple[Stage, ...], gives: tuple[Give, ...] = ()
     ) -> None:
-        self.formulation, self.outcome, self._solved_for, self.held = formulation, outcome, solved_for, held
+        self.formulation, self.outcome, self.stages, self.gives = formulation, outcome, stages, gives
         self.model: Model | None = None
         self.status: Status = outcome.status
         self.reason: Reason | None = outcome.reason
         self.model_name = formulation.name
         self.effort: Counters = outcome.counters
-        self._sign = -1.0 if solved_for is not None and solved_for.maximize else 1.0
+        for part in (outcome.x, outcome.activity, outcome.y, outcome.reduced):
+            if part is not None:
+                part.flags.writeable = False
 
     def __repr__(self) -> str:
         return f"plan of {self.model_name!r}: {self.status}" + (f", {self.reason}" if self.reason else "")
@@ -111,7 +118,7 @@ class Plan(Printed):
 
     @property
     def values(self) -> Floats:
-        """The values of all decisions in their order.
+        """The values of all decisions in their order; read-only.
 
         Raises
         ------
@@ -120,7 +127,7 @@ class Plan(Printed):
         """
         self._need_values()
         assert self.outcome.x is not None
-        return self.outcome.x
+        return self.outcome.x[: self.formulation.size]
 
     def _need_values(self) -> None:
         """Raise `NoPlanError` with the status and the next step if there is no plan."""
@@ -142,23 +149,33 @@ class Plan(Printed):
     # ------------------------------------------------------------------ objective
 
     @property
+    def goal(self) -> Objective | None:
+        """The first objective, which leads everywhere; see `objectives` for the others."""
+        return self.formulation.first_objective
+
+    @property
+    def sign(self) -> float:
+        """What turns the engine's values of the first objective into those as written."""
+        return self.goal.sign if self.goal else 1.0
+
+    @property
     def objective_name(self) -> str | None:
-        """The name of the objective that was solved for last."""
-        return self._solved_for.name if self._solved_for else None
+        """The name of the first objective."""
+        return self.goal.name if self.goal else None
 
     @property
     def sense(self) -> str:
         """``minimize`` or ``maximize``."""
-        return "maximize" if self._sign < 0 else "minimize"
+        return self.goal.sense if self.goal else "minimize"
 
     @property
     def unit(self) -> str | None:
-        """The objective's unit."""
-        return self._solved_for.unit if self._solved_for else None
+        """The unit of the first objective."""
+        return self.goal.unit if self.goal else None
 
     @property
     def objective(self) -> float:
-        """The objective's value, in the sense written.
+        """The value of the first objective, as written.
 
         Raises
         ------
@@ -166,17 +183,31 @@ class Plan(Printed):
             If there is no plan.
         """
         self._need_values()
-        return self._sign * self.outcome.objective + 0.0
+        return self.sign * self.outcome.objective + 0.0
 
     @property
     def bound(self) -> float:
-        """The proven limit of the objective: no plan is better. Infinite when nothing is known."""
-        return self._sign * self.outcome.bound
+        """The proven limit of the first objective: no plan is better. Infinite when nothing is known."""
+        return self.sign * (self.stages[0].bound if self.stages else self.outcome.bound)
 
     @property
     def gap(self) -> float:
-        """``|objective - bound| / max(1, |objective|)``."""
-        return self.outcome.gap
+        """``|objective - bound| / max(1, |objective|)`` of the first objective."""
+        if self.outcome.x is None or not np.isfinite(self.bound):
+            return float("inf")
+        return abs(self.objective - self.bound) / max(1.0, abs(self.objective))
+
+    def objectives(self) -> pd.DataFrame:
+        """Return every objective in its order.
+
+        Returns
+        -------
+        DataFrame by objective
+            sense, value under this plan, bound (with the ones before held; NaN where nothing is known), unit, and
+            whether the value is proven the best with the ones before held.
+        """
+        self._need_values()
+        return objectives_frame(self)
 
     @property
     def history(self) -> pd.DataFrame:
@@ -186,8 +217,8 @@ class Plan(Printed):
             {
                 "seconds": [m.seconds for m in moments],
                 "nodes": [m.nodes for m in moments],
-                "best": [self._sign * m.best for m in moments],
-                "bound": [self._sign * m.bound for m in moments],
+                "best": [self.sign * m.best for m in moments],
+                "bound": [self.sign * m.bound for m in moments],
             }
         )
 
@@ -259,70 +290,95 @@ class Plan(Printed):
 
         return history_figure(self, ax)
 
-    def breakdown(self) -> pd.Series[float]:
-        """Return the objective by its named parts, or by decision family if it was written as one."""
-        x = self.values
-        objective = self._solved_for
-        if objective is None:
-            return pd.Series(dtype=float, name="value")
+    def breakdown(self, objective: str | None = None) -> pd.Series[float]:
+        """Return an objective by its named parts, or by decision family if it was written as one.
+
+        Parameters
+        ----------
+        objective : str, optional
+            The first one by default.
+        """
+        self._need_values()
+        x = self.outcome.x
+        assert x is not None
+        goal = self.goal if objective is None else self._goal(objective)
         parts: dict[str, float] = {}
-        for name, part in objective.parts.items():
-            if objective.single and not any(f.listed for f in self.formulation.decisions):
-                for family in self.formulation.decisions:
-                    own = (part.columns >= family.first) & (part.columns < family.first + len(family))
-                    if own.any():
-                        columns = self.formulation.column_of[part.columns[own]]
-                        parts[family.name] = float(part.values[own] @ x[columns])
-                if part.constants[0]:
-                    parts["constant"] = float(part.constants[0])
+        for name, part in goal.parts.items() if goal is not None else ():
+            if goal is not None and goal.single and not any(map(goes_by_label, self.formulation.decisions)):
+                parts |= self._by_family(part, x)
             else:
                 parts[name] = float(self.formulation.evaluate(part, x, name)[0])
         result = pd.Series(parts, name="value", dtype=float)
         result.index.name = "part"
         return result
 
-    def objectives(self) -> pd.Series[float]:
-        """Return the value of every objective of the model under this plan."""
-        x = self.values
-        values = {
-            objective.name: sum(float(self.formulation.evaluate(p, x)[0]) for p in objective.parts.values())
-            for objective in self.formulation.objectives
+    def _by_family(self, part: Terms, x: Floats) -> dict[str, float]:
+        """Return what each family of decisions, and each curve, brings to an expression."""
+        columns = self.formulation.columns_for(part.columns, "the objective")
+        amounts = part.values * x[columns]
+        held = [(family.name, numbers_of(family)) for family in self.formulation.decisions]
+        held += [(curve.name, curve.numbers) for curve in self.formulation.curves]
+        result = {
+            name: float(amounts[own].sum()) for name, numbers in held if (own := np.isin(part.columns, numbers)).any()
         }
-        return pd.Series(values, name="value", dtype=float)
+        return result | ({"constant": float(part.constants[0])} if part.constants[0] else {})
+
+    def _goal(self, name: str) -> Objective:
+        found = names_of(self.formulation).need(name, ("objectives",))
+        goal: Objective = found.part
+        return goal
 
     # ------------------------------------------------------------------ values
 
-    def _part(self, name: str) -> Expression:
-        held: dict[str, Expression] = {family.name: family for family in self.formulation.decisions}
-        held |= {quantity.name: quantity.expression for quantity in self.formulation.quantities}
-        if name not in held:
-            raise ModelError(f"the plan has no decisions or quantity called {name!r}; {known(name, held)}")
-        return held[name]
+    def __getitem__(self, what: Decisions | Expression | str) -> Any:
+        """Return the value of a family, an expression, or whatever a name means: a number, or a Series by label."""
+        if not isinstance(what, str):
+            return self.value(what)
+        self._need_values()
+        names = names_of(self.formulation)
+        found = names.need(what, ("decisions", "quantities", "constraints", "objectives", "parts"))
+        series = self._named(found)
+        if found.whole:
+            return series
+        return float(series.iloc[int(found.members[0])] if isinstance(series, pd.Series) else series)
 
-    def __getitem__(self, what: Decisions | Expression | Term | str) -> Any:
-        """Return the value of a family or expression: a number, or a Series indexed by label."""
-        if isinstance(what, str):
-            if any(family.listed for family in self.formulation.decisions):
-                return self._listed(what)
-            what = self._part(what)
-        return self.value(what)
+    def _named(self, found: Named) -> Any:
+        """Return the values of what a name means."""
+        part = found.part
+        if found.what == "decisions":
+            return self.value(part)
+        if found.what == "quantities":
+            return self._of(part.terms)
+        if found.what == "constraints":
+            return self._of(part.sides.left)
+        goal: Objective = part
+        chosen = [goal.parts[found.piece]] if found.what == "parts" else list(goal.parts.values())
+        return sum(float(self._of(terms)) for terms in chosen)
 
-    def _listed(self, name: str) -> float:
-        names = self.formulation.decision_names
-        if name not in names:
-            raise ModelError(f"the plan has no decision called {name!r}; {known(name, names)}")
-        return float(self.values[names.index(name)])
+    def value(self, expression: Expression) -> Any:
+        """Return the value of any expression of the model: a number, or a Series indexed by label.
 
-    def value(self, expression: Expression | Term) -> Any:
-        """Return the value of any expression of the model: a number, or a Series indexed by label."""
-        x = self.values
-        if isinstance(expression, Term):
-            expression = expression.expression()
-        values = self.formulation.evaluate(expression, x)
-        if not expression.axes:
-            return float(values[0])
-        series = labelled(expression.cells, values)
-        return series.rename(expression.name) if isinstance(expression, Decisions) else series
+        Raises
+        ------
+        ModelError
+            If it is of another model, or uses decisions that were declared after the solve.
+        NoPlanError
+            If there is no plan.
+        """
+        if not isinstance(expression, Expression):
+            raise ModelError(
+                f"a plan is asked for decisions, an expression of them, or a name, not {type(expression).__name__}"
+            )
+        terms = terms_of(expression)
+        check_registry(self.formulation.registry, terms)
+        values = self._of(terms)
+        return values.rename(expression.name) if isinstance(expression, Decisions) and terms.cells.axes else values
+
+    def _of(self, terms: Terms) -> Any:
+        self._need_values()
+        assert self.outcome.x is not None
+        values = self.formulation.evaluate(terms, self.outcome.x) + 0.0
+        return labelled(terms.cells, values) if terms.cells.axes else float(values[0])
 
     def table(self, what: Decisions | Expression | str) -> pd.DataFrame:
         """Return values as a table: the last axis across, the others down. Absent combinations are NaN."""
@@ -331,7 +387,12 @@ class Plan(Printed):
             return pd.DataFrame({"value": [series]})
         if series.index.nlevels == 1:
             return series.to_frame("value")
-        levels = [axis.labels for axis in (self._part(what) if isinstance(what, str) else what).axes]
+        if isinstance(what, str):
+            part = names_of(self.formulation).need(what).part
+            axes = part.cells.axes
+        else:
+            axes = what.axes
+        levels = [axis.labels for axis in axes]
         wide = series.unstack(-1)
         wide = wide.reindex(columns=[label for label in levels[-1] if label in wide.columns])
         if series.index.nlevels == 2:
@@ -339,8 +400,8 @@ class Plan(Printed):
         return wide
 
     def quantities(self) -> dict[str, Any]:
-        """Return the value of every quantity: a number, or a Series indexed by label."""
-        return {quantity.name: self.value(quantity.expression) for quantity in self.formulation.quantities}
+        """Return the value of every quantity and curve: a number, or a Series indexed by label."""
+        return {quantity.name: self._of(quantity.terms) for quantity in self.formulation.reported}
 
     def decisions(self, *, nonzero: bool = False) -> pd.DataFrame:
         """Return all decisions, one row each, named like ``ship[Fell,Quay]``.
@@ -353,24 +414,13 @@ class Plan(Printed):
         Returns
         -------
         DataFrame
-            value, unit, kind, lower, upper, reduced_cost. The reduced cost is the change of the
-            objective as written per unit more of the decision; NaN for models with integer decisions.
+            value, unit, kind, lower, upper, reduced_cost. The reduced cost is the change of the first
+            objective as written per unit more of the decision, of one basis where the plan is degenerate; NaN for
+            models with integer decisions.
         """
-        x = self.values
-        families = self.formulation.decisions
-        reduced = self.outcome.reduced
-        frame = pd.DataFrame(
-            {
-                "value": x + 0.0,
-                "unit": _spread([family.unit for family in families], families),
-                "kind": np.concatenate([_kinds(family) for family in families]) if families else [],
-                "lower": np.concatenate([family.lower for family in families]) if families else [],
-                "upper": np.concatenate([family.upper for family in families]) if families else [],
-                "reduced_cost": np.full(len(x), np.nan) if reduced is None else self._sign * reduced + 0.0,
-            },
-            index=pd.Index(self.formulation.decision_names, name="decision"),
-        )
-        return frame[np.abs(x) > ZERO] if nonzero else frame
+        self._need_values()
+        frame = decisions_frame(self)
+        return frame[frame["value"].abs() > ZERO] if nonzero else frame
 
     def constraints(self, *, binding: bool = False) -> pd.DataFrame:
         """Return all constraints, one row each, named like ``supply[Fell]``.
@@ -383,56 +433,31 @@ class Plan(Printed):
         Returns
         -------
         DataFrame
-            activity, relation, limit, slack, binding, shadow_price, unit. The limit is the one nearer
-            to the activity, and of a range the one its price belongs to; the relation says which.
-            Slack is the distance to it, negative when violated. The shadow price is the change of
-            the objective as written per unit more of the limit; NaN for models with integer decisions.
+            left, relation, right, slack, binding, shadow_price, unit. Left and right are the values of both sides as
+            written; of a range the right one is its nearer limit, or the one that its price belongs to. Slack is the
+            distance between the sides, negative when the constraint is violated. The shadow price is the change of
+            the first objective as written per unit more of the right side (of the limit, where the left side is one),
+            of one basis where the plan is degenerate: `sensitivity` has both directions. NaN for models with integer
+            decisions.
         """
         self._need_values()
-        assert self.outcome.activity is not None
-        families = self.formulation.constraints
-        activity = self.outcome.activity
-        lower = np.concatenate([family.lower for family in families]) if families else np.zeros(0)
-        upper = np.concatenate([family.upper for family in families]) if families else np.zeros(0)
-        y = self.outcome.y
-        below, above = activity - lower, upper - activity
-        at_lower = below < above
-        if y is not None:
-            at_lower = np.where(np.isfinite(lower) & np.isfinite(upper) & (y != 0), y > 0, at_lower)
-        limit = np.where(at_lower, lower, upper)
-        slack = np.minimum(below, above)
-        relation = np.where(lower == upper, "==", np.where(at_lower, ">=", "<="))
-        free = np.isinf(lower) & np.isinf(upper)
-        tolerance = FEASIBILITY * np.maximum(1.0, np.abs(np.where(free, 0.0, limit)))
-        slack = np.where(np.abs(slack) <= np.where(free, 0, 1e-9 * np.maximum(1.0, np.abs(limit))), 0.0, slack)
-        frame = pd.DataFrame(
-            {
-                "activity": activity + 0.0,
-                "relation": np.where(free, "free", relation),
-                "limit": limit,
-                "slack": slack,
-                "binding": (slack <= tolerance) & ~free,
-                "shadow_price": np.full(len(activity), np.nan) if y is None else self._sign * y + 0.0,
-                "unit": _spread([family.unit for family in families], families),
-            },
-            index=pd.Index(self.formulation.constraint_names, name="constraint"),
-        )
+        frame = constraints_frame(self)
         return frame[frame["binding"]] if binding else frame
 
     # ------------------------------------------------------------------ sensitivity
 
     def sensitivity(self, names: Iterable[str] | None = None, *, by: float | None = None) -> Sensitivity:
-        """Return what limits are worth and for how far, and how far coefficients may move.
+        """Return what limits are worth and for how far, and how far coefficients may move, for the first objective.
 
-        With whole-number decisions, these are held at their values, and the answer says so.
+        With integer decisions, the answer leads with what a step of each limit is truly worth, solved again; prices
+        and ranges are those with the integer decisions held at their values, and say so.
 
         Parameters
         ----------
         names : iterable of str, optional
             Constraints and decisions to work out, families or members; all by default.
         by : float, optional
-            Solve again with each limit that binds this much higher and lower, nothing held: what the step is
-            truly worth.
+            Solve again with each limit this much higher and lower, nothing held: what the step is truly worth.
 
         Raises
         ------
@@ -445,25 +470,38 @@ class Plan(Printed):
 
         return sensitivity(self, names, by)
 
-    def alternatives(self, most: int = 3) -> Alternatives:
-        """Return other plans: of a linear model equally good ones, of a whole-number model the next best.
+    def what_if(self, changes: Any, **options: Any) -> WhatIf:
+        """Solve the model that this plan is of with changes, and compare; see `Model.what_if`. The plan is reused.
+
+        Raises
+        ------
+        ModelError
+            If a change cannot be read, names nothing of the model, or the plan is not of a model.
+        """
+        from ruddock.insight.what_if import what_if_of
+
+        return what_if_of(self, changes, options)
+
+    def alternatives(self, most: int = 3, *, time_limit: float | None = None) -> Alternatives:
+        """Return other plans: of a linear model equally good ones, of one with integers the next best.
 
         Parameters
         ----------
         most : int
-            How many to look for. Next best plans differ in a whole-number decision.
+            How many to look for. Next best plans differ in an integer decision.
+        time_limit : float, optional
+            Seconds for the whole search; what was found by then is kept.
 
         Raises
         ------
         NoPlanError
             If there is no best plan.
         ModelError
-            If whole-number decisions without bounds leave the next best plans unknown.
+            If integer decisions that nothing bounds leave the next best plans unknown.
         """
         from ruddock.insight.alternatives import alternatives
-        from ruddock.insight.sensitivity import solved_problem
 
-        return alternatives(self, most, solved_problem(self))
+        return alternatives(self, most, time_limit)
 
     # ------------------------------------------------------------------ explanations
 
@@ -480,69 +518,45 @@ class Plan(Printed):
         ModelError
             If there is nothing of that name, or it is a whole family.
         """
-        x = self.values
-        expression, row, unit = self._find(name)
-        own = np.flatnonzero(expression.rows == row)
-        columns = self.formulation.columns_for(expression.columns[own], name)
-        sums = np.bincount(columns, expression.values[own], len(x))
+        self._need_values()
+        found = names_of(self.formulation).need(name, EXPLAINED)
+        part = found.part
+        if found.what == "constraints":
+            at = found.single
+            sides = part.sides
+            left = self._worked_out(name, sides.left, at, part.unit)
+            row = self.constraints().iloc[self.formulation.row_starts[part.name] + at]
+            if sides.right is None:
+                none = left.terms.iloc[:0]
+                limit = float(row["right"])
+                right = Explanation(name, none, limit, limit, part.unit)
+            else:
+                right = self._worked_out(name, sides.right, at, part.unit)
+            if row["relation"] == "free":
+                return left
+            return replace(left, relation=str(row["relation"]), right=right, slack=float(row["slack"]))
+        if found.what == "quantities":
+            return self._worked_out(name, part.terms, found.single, part.unit)
+        if found.what == "parts":
+            return self._worked_out(name, part.parts[found.piece], 0, part.unit)
+        parts = list(part.parts.values())
+        summed = parts[0]
+        for more in parts[1:]:
+            summed = summed.plus(more)
+        return self._worked_out(name, summed, 0, part.unit)
+
+    def _worked_out(self, name: str, terms: Terms, row: int, unit: str | None) -> Explanation:
+        """Work out one row of an expression."""
+        x = self.outcome.x
+        assert x is not None
+        own = np.flatnonzero(terms.rows == row)
+        columns = self.formulation.columns_for(terms.columns[own], name)
+        sums = np.bincount(columns, terms.values[own], len(x))
         used = np.unique(columns)
-        constant = float(expression.constants[row])
-        terms = pd.DataFrame(
+        constant = float(terms.constants[row])
+        names = self.formulation.column_names
+        frame = pd.DataFrame(
             {"coefficient": sums[used], "value": x[used] + 0.0, "product": sums[used] * x[used] + 0.0},
-            index=pd.Index([self.formulation.decision_names[j] for j in used], name="decision"),
+            index=pd.Index([names[j] for j in used], name="decision"),
         )
-        return Explanation(name, terms, constant, float(terms["product"].sum()) + constant, unit)
-
-    def _find(self, name: str) -> tuple[Expression, int, str | None]:
-        """Return the expression, its row and the unit that a name stands for."""
-        for family in self.formulation.constraints:
-            if family.name == name or family.listed or name.startswith(family.name + "["):
-                bare = _without_constants(family)
-                if not family.cells.axes:
-                    return bare, 0, family.unit
-                return bare, _member(name, family.members(), family.name), family.unit
-        for quantity in self.formulation.quantities:
-            if quantity.name == name or name.startswith(quantity.name + "["):
-                return quantity.expression, _member(name, quantity.members(), quantity.name), quantity.unit
-        for objective in self.formulation.objectives:
-            if objective.name == name:
-                parts = list(objective.parts.values())
-                summed = parts[0]
-                for part in parts[1:]:
-                    summed = summed + part
-                return summed, 0, objective.unit
-            if name in objective.parts:
-                return objective.parts[name], 0, objective.unit
-        names = [family.name for family in self.formulation.constraints]
-        names += [quantity.name for quantity in self.formulation.quantities]
-        names += [part for objective in self.formulation.objectives for part in (objective.name, *objective.parts)]
-        raise ModelError(f"there is no constraint, objective part or quantity called {name!r}; {known(name, names)}")
-
-
-def _member(name: str, members: list[str], family: str) -> int:
-    if name in members:
-        return members.index(name)
-    if name == family and len(members) != 1:
-        raise ModelError(
-            f"{name!r} is a family of {len(members):,}; name one member, such as {members[0]!r}"
-            if members
-            else f"the family {name!r} has no members"
-        )
-    raise ModelError(f"{family} has no member {name!r}; {known(name, members)}")
-
-
-def _without_constants(family: Constraints) -> Expression:
-    expr = family.expression
-    return Expression(expr.model, expr.cells, (expr.rows, expr.columns, expr.values))
-
-
-def _kinds(family: Decisions) -> np.ndarray:
-    """Return the kind of each member, in words."""
-    if not family.listed and len(np.unique(family.marks)) < 2:
-        return np.full(len(family), family.kind, dtype=object)
-    words = np.array(["continuous", "integer", "semicontinuous", "semicontinuous integer"], dtype=object)
-    return words[family.marks]
-
-
-def _spread(values: list[str | None], families: tuple[Any, ...]) -> list[str]:
-    return [value or "" for value, family in zip(values, families, strict=True) for _ in range(family.cells.size)]
+        return Explanation(name, frame, constant, float(frame["product"].sum()) + constant, unit)

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from ruddock.errors import ModelError, known
 from ruddock.modelling.decisions import Decisions
-from ruddock.modelling.formulation import Constraints, Formulation
+from ruddock.modelling.formulation import Constraints, Formulation, Objective, Ruled
+from ruddock.modelling.names import names_of
+from ruddock.modelling.relation import Sides
+from ruddock.modelling.rules import Curve, Either, Run, When
+from ruddock.modelling.terms import Terms
 from ruddock.tables import number, plural
 
 FAMILY = 4  # members shown of a family
@@ -20,92 +23,140 @@ def algebra(formulation: Formulation, name: str | None = None) -> str:
         return "\n".join(_one(formulation, name))
     lines = [formulation.name]
     for objective in formulation.objectives:
-        unit = f" ({objective.unit})" if objective.unit else ""
-        lines += ["", f"{'maximize' if objective.maximize else 'minimize'} {objective.name}{unit}"]
-        for part, expr in objective.parts.items():
-            label = "" if objective.single else f"{part} : "
-            lines += _wrapped(
-                "  " + label, _terms(formulation, expr.columns, expr.values, float(expr.constants[0]), TERMS)
-            )
-    lines += ["", "require"] if formulation.constraints else []
-    for family in formulation.constraints:
-        lines += _family(formulation, family, FAMILY, TERMS)
+        lines += ["", f"{objective.sense} {objective.name}{_unit(objective.unit)}"]
+        for part, terms in objective.parts.items():
+            lines += _part(formulation, objective, part, terms, TERMS)
+    if formulation.quantities or formulation.curves:
+        lines += ["", "quantities"]
+        for quantity in formulation.quantities:
+            lines += _members(formulation, quantity, FAMILY, TERMS)
+        for curve in formulation.curves:
+            lines += _members(formulation, curve, FAMILY, TERMS)
+    lines += ["", "require"] if formulation.constraints or formulation.rules else []
+    for family in (*formulation.constraints, *formulation.rules):
+        lines += _members(formulation, family, FAMILY, TERMS)
     lines += ["", "decisions", *_decisions(formulation)]
     return "\n".join(lines)
 
 
 def _one(formulation: Formulation, name: str) -> list[str]:
-    for family in formulation.constraints:
-        if name == family.name:
-            return _family(formulation, family, None, None)
-        members = family.members() if name.startswith(family.name + "[") or family.listed else []
-        if name in members:
-            return _row(formulation, family, members.index(name), name, None)
-    for objective in formulation.objectives:
-        if name == objective.name or name in objective.parts:
-            lines = []
-            for part, expr in objective.parts.items():
-                if name in (objective.name, part):
-                    terms = _terms(formulation, expr.columns, expr.values, float(expr.constants[0]), None)
-                    lines += _wrapped(f"  {part} : ", terms)
-            return lines
-    names = [family.name for family in formulation.constraints]
-    names += [part for objective in formulation.objectives for part in (objective.name, *objective.parts)]
-    raise ModelError(f"there is no constraint or objective called {name!r}; {known(name, names)}")
+    found = names_of(formulation).need(name, ("constraints", "rules", "quantities", "objectives", "parts"))
+    part = found.part
+    if found.what in ("objectives", "parts"):
+        chosen = [found.piece] if found.what == "parts" else list(part.parts)
+        return [line for piece in chosen for line in _part(formulation, part, piece, part.parts[piece], None, True)]
+    curve = next((c for c in formulation.curves if c.name == part.name), None)
+    if curve is not None:
+        part = curve
+    if found.whole or not part.cells.axes:
+        return _members(formulation, part, None, None)
+    at = int(found.members[0])
+    return _wrapped(f"  {part.members()[at]}{_unit(part.unit)} : ", _body(formulation, part, at, None))
 
 
-def _family(formulation: Formulation, family: Constraints, most: int | None, terms: int | None) -> list[str]:
-    size = family.cells.size
+def _unit(unit: str | None) -> str:
+    return f" ({unit})" if unit else ""
+
+
+def _part(
+    formulation: Formulation, goal: Objective, part: str, terms: Terms, most: int | None, named: bool = False
+) -> list[str]:
+    label = f"{part} : " if named or not goal.single else ""
+    return _wrapped(f"  {label}", _terms(formulation, terms, 0, most))
+
+
+def _members(formulation: Formulation, part: object, most: int | None, terms: int | None) -> list[str]:
+    """Return the members of a family, the middle of a long one left out."""
+    assert isinstance(part, (Constraints, Ruled, Curve)) or hasattr(part, "terms")
+    names = part.members()  # type: ignore[attr-defined]
+    size = len(names)
     shown = list(range(size))
     if most is not None and size > most + 1:
         shown = [*range(most - 1), size - 1]
     lines: list[str] = []
     for place, i in enumerate(shown):
         if place and i != shown[place - 1] + 1:
-            lines.append(f"  ... {i - shown[place - 1] - 1:,} more of {family.name}")
-        lines += _row(formulation, family, i, family.member(i), terms)
-    return lines or [f"  {family.name} : no members"]
+            lines.append(f"  ... {i - shown[place - 1] - 1:,} more of {part.name}")  # type: ignore[attr-defined]
+        lines += _wrapped(f"  {names[i]}{_unit(part.unit)} : ", _body(formulation, part, i, terms))  # type: ignore[attr-defined]
+    return lines or [f"  {part.name} : no members"]  # type: ignore[attr-defined]
 
 
-def _row(formulation: Formulation, family: Constraints, i: int, name: str, most: int | None) -> list[str]:
-    expr = family.expression
-    own = np.flatnonzero(expr.rows == i)
-    low, high = float(family.lower[i]), float(family.upper[i])
-    parts = _terms(formulation, expr.columns[own], expr.values[own], 0.0, most)
+def _body(formulation: Formulation, part: object, i: int, most: int | None) -> list[str]:
+    """Return what stands behind the colon, as written."""
+    if isinstance(part, Constraints):
+        return _relation(formulation, part.sides, i, most)
+    if isinstance(part, Ruled):
+        return _rule(formulation, part, i, most)
+    if isinstance(part, Curve):
+        corners = ", ".join(f"{number(x)} {number(y)}" for x, y in zip(part.at[i], part.values[i], strict=True))
+        return ["curve(", *_terms(formulation, part.x, i, most), f", {corners})"]
+    return _terms(formulation, part.terms, i, most)  # type: ignore[attr-defined]
+
+
+def _relation(formulation: Formulation, sides: Sides, i: int, most: int | None) -> list[str]:
+    left = _terms(formulation, sides.left, i, most)
+    if sides.right is not None:
+        sign = {"<=": "<=", ">=": ">=", "==": "="}[sides.sense]
+        return [*left, sign, *_terms(formulation, sides.right, i, most)]
+    assert sides.low is not None
+    assert sides.high is not None
+    low, high = float(sides.low[i]), float(sides.high[i])
     if low == high:
-        parts.append(f"= {number(low)}")
-    elif np.isfinite(low) and np.isfinite(high):
-        parts = [f"{number(low)} <=", *parts, f"<= {number(high)}"]
-    elif np.isfinite(low):
-        parts.append(f">= {number(low)}")
-    elif np.isfinite(high):
-        parts.append(f"<= {number(high)}")
-    unit = f" ({family.unit})" if family.unit else ""
-    return _wrapped(f"  {name}{unit} : ", parts)
+        return [*left, f"= {number(low)}"]
+    if np.isfinite(low) and np.isfinite(high):
+        return [f"{number(low)} <=", *left, f"<= {number(high)}"]
+    if np.isfinite(low):
+        return [*left, f">= {number(low)}"]
+    return [*left, f"<= {number(high)}"] if np.isfinite(high) else left
 
 
-def _terms(
-    formulation: Formulation, numbers: np.ndarray, values: np.ndarray, constant: float, most: int | None
-) -> list[str]:
-    """Return the terms as text, each decision once, signs in front."""
-    columns = formulation.columns_for(numbers, "the model")
+def _rule(formulation: Formulation, ruled: Ruled, i: int, most: int | None) -> list[str]:
+    rule = ruled.rule
+    if isinstance(rule, When):
+        condition = rule.condition.spread(rule.cells)
+        word = "unless" if condition.constants[i] else "if"
+        own = condition if word == "if" else condition.scaled(-1.0).without_constants()
+        return [word, *_terms(formulation, own, i, most), "then", *_relation(formulation, rule.relation, i, most)]
+    if isinstance(rule, Either):
+        told = ["either"]
+        for k, relation in enumerate(rule.relations):
+            told += [*(["or"] if k else []), *_relation(formulation, relation, i, most)]
+        return told
+    assert isinstance(rule, Run)
+    before = f", {rule.before}" if rule.before else ""
+    on = "".join(_terms(formulation, rule.on, i, most))
+    return [f"{rule.word}({on}, {rule.axis.name}{before}) >= {rule.least}"]
+
+
+def _terms(formulation: Formulation, terms: Terms, row: int, most: int | None) -> list[str]:
+    """Return one row as text, each decision once, signs in front."""
+    own = np.flatnonzero(terms.rows == row)
+    columns = formulation.columns_for(terms.columns[own], "the model")
     used, place = np.unique(columns, return_inverse=True)
-    sums = np.bincount(place, values, len(used)) if len(used) else np.zeros(0)
+    sums = np.bincount(place, terms.values[own], len(used)) if len(used) else np.zeros(0)
+    constant = float(terms.constants[row])
     kept = np.flatnonzero(sums)
     shown = kept if most is None or len(kept) <= most + 1 else np.concatenate((kept[: most - 1], kept[-1:]))
     parts: list[str] = []
     for k in shown.tolist():
         if len(shown) < len(kept) and k == shown[-1]:
             parts.append(f"+ ... {len(kept) - len(shown):,} terms ...")
-        family, at = formulation.member_at(int(used[k]))
         size = abs(float(sums[k]))
         factor = "" if size == 1 else f"{number(size)} "
         sign = "- " if sums[k] < 0 else "+ "
-        parts.append(sign + factor + family.member(at))
+        parts.append(sign + factor + column_name(formulation, int(used[k])))
     if constant or not parts:
         parts.append(f"{'-' if constant < 0 else '+'} {number(abs(constant))}")
     parts[0] = parts[0].removeprefix("+ ").replace("- ", "-", 1) if parts[0][:2] in ("+ ", "- ") else parts[0]
     return parts
+
+
+def column_name(formulation: Formulation, column: int) -> str:
+    """Return the name of a decision, or of the value of a curve."""
+    if column < formulation.size:
+        family, at = formulation.member_at(column)
+        return family.member(at)
+    return formulation.column_names[column]
 
 
 def _wrapped(start: str, parts: list[str]) -> list[str]:

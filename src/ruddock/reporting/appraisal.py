@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from ruddock.errors import listed
 from ruddock.insight.appraisal import Appraisal
 from ruddock.reporting.text import headline
@@ -13,38 +15,53 @@ MOST_ROWS = 40
 def appraisal_parts(found: Appraisal) -> list[str | Table]:
     """Return the judgement: violations, value, and what optimising gains."""
     plan, best = found.plan, found.best
-    name, unit = plan.objective_name or "the objective", plan.unit
+    goals, values = plan.formulation.objectives, plan.objectives()["value"].tolist()
+    worth = ", ".join(f"{goal.name} {amount(value, goal.unit)}" for goal, value in zip(goals, values, strict=True))
+    worth = worth or "there is no objective"
     parts: list[str | Table] = []
-    value = f"{name} {amount(plan.objective, unit)}"
     if found.feasible:
-        parts.append(f"{plan.model_name}: the plan keeps every limit, {value}.")
+        parts.append(f"{plan.model_name}: the plan keeps every constraint, {worth}.")
     else:
-        parts.append(f"{plan.model_name}: the plan breaks {plural(len(found.violations), 'rule')}, {value}.")
-        rows = [
-            (str(where), str(what), number(value_), number(limit), number(by))
-            for where, what, value_, limit, by in found.violations.itertuples(index=False, name=None)
-        ]
-        shown, more = capped(rows, MOST_ROWS)
-        headings = ["where", "what is broken", ">value", ">limit", ">by"]
-        parts.append(Table("What it breaks", headings, shown, more=more))
+        what = plural(len(found.violations), "place")
+        parts.append(f"{plan.model_name}: the plan breaks the model in {what}; {worth}.")
+        parts.append(_violations(found))
     breakdown = plan.breakdown()
     if len(breakdown) > 1:
-        made_of = [(str(part), amount(float(v), unit)) for part, v in breakdown.items()]
-        parts.append(Table(f"What {name} is made of", ["part", ">value"], made_of))
+        made_of = [(str(part), amount(float(v), plan.unit)) for part, v in breakdown.items()]
+        parts.append(Table(f"What {plan.objective_name} is made of", ["part", ">value"], made_of))
     if found.assumed:
         parts.append(f"Not given and counted as 0: {listed(list(found.assumed), 12)}.")
-    parts.append(_gain(found) if best.found else headline(best))
+    parts += _gains(found) if best.found and goals else [headline(best)]
     return parts
 
 
-def _gain(found: Appraisal) -> str:
-    unit, best = found.plan.unit, found.best
-    share = abs(found.gain) / max(abs(found.plan.objective), 1e-12)
-    against = f"The best plan has {amount(best.objective, unit)}"
-    if best.status != "optimal":
-        against = f"The best plan found so far has {amount(best.objective, unit)}"
-    if abs(found.gain) <= 1e-9 * max(1.0, abs(best.objective)):
-        return f"{against}: there is nothing to gain."
-    if found.gain < 0:
-        return f"{against}: {amount(-found.gain, unit)} worse, because it keeps every limit."
-    return f"{against}: optimising gains {amount(found.gain, unit)} ({share:.1%})."
+def _violations(found: Appraisal) -> Table:
+    rows = []
+    for where, what, value, relation, limit, by in found.violations.itertuples(index=False, name=None):
+        if what == "rule":
+            rows.append((str(where), "rule", "", str(relation), "" if by == 1.0 else number(by)))
+            continue
+        told = "an integer" if what == "integer" else f"{relation} {number(limit)}"
+        rows.append((str(where), str(what), number(value), told, number(by)))
+    shown, more = capped(rows, MOST_ROWS)
+    return Table("What it breaks", ["where", "what", ">value", ">must be", ">by"], shown, more=more)
+
+
+def _gains(found: Appraisal) -> list[str | Table]:
+    """Say what optimising gains, each objective against itself."""
+    gains = found.gains().tolist()
+    own, best = found.plan.objectives()["value"].tolist(), found.best.objectives()["value"].tolist()
+    which = "best plan" if found.best.status == "optimal" else "best plan found so far"
+    sentences = []
+    for k, (goal, gain, value, there) in enumerate(zip(found.plan.formulation.objectives, gains, own, best, strict=True)):
+        head = f"The {which} has {goal.name} {amount(there, goal.unit)}"
+        share = abs(gain) / max(abs(value), 1e-12)
+        if abs(gain) <= 1e-9 * max(1.0, abs(there)):
+            told = "there is nothing to gain" if not k else "the same"
+        elif gain < 0:
+            why = ", because it keeps every constraint" if not found.feasible and not k else ""
+            told = f"{amount(-gain, goal.unit)} worse{why}"
+        else:
+            told = f"optimising gains {amount(gain, goal.unit)}" + (f" ({share:.1%})" if np.isfinite(share) and value else "")
+        sentences.append(f"{head}: {told}.")
+    return ["\n".join(sentences)]

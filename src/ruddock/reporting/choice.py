@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
+from ruddock.insight.region import region_of
 from ruddock.reporting.pictures import bars_figure, region_figure, schedule_figure
 
 if TYPE_CHECKING:
@@ -29,13 +30,13 @@ def figure_for(plan: Plan) -> tuple[Callable[[Axes], Axes], float] | None:
 
     Two decisions are drawn as a region, a family along an axis that runs in order as bars, yes or no as blocks.
     """
-    formulation, model = plan.formulation, plan.model
-    own = formulation.written_decisions
+    formulation = plan.formulation
+    own = formulation.decisions
     if len(own) == 2 and not own[0].axes and not own[1].axes and plan.objective_name:
         drawable = all(family.kind in REGION_KINDS for family in own) and plan.status == "optimal"
-        if model is None or not drawable or not model.still_is(formulation):
+        if not drawable or formulation.rules or formulation.curves:
             return None
-        return partial(region_figure, model.region()), 5.0
+        return partial(region_figure, region_of(plan)), 5.0
     for family in own:
         if not family.axes or len(family) > MOST_MEMBERS or not _runs_in_order(family.axes[-1]):
             continue

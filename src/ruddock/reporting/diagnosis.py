@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 from fractions import Fraction
+from math import isnan
 
 from ruddock.errors import listed
 from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason
-from ruddock.insight.repairs import Repair
-from ruddock.reporting.text import headline, plan_parts
+from ruddock.insight.repairs import Move, Repair, Search
+from ruddock.reporting.text import STOPPED_BY, headline, plan_parts
 from ruddock.tables import Table, amount, capped, number
 
 MOST_ROWS = 40
@@ -25,22 +26,41 @@ def diagnosis_parts(found: Diagnosis) -> list[str | Table]:
         return plan_parts(found.plan)
     parts: list[str | Table] = [headline(found.plan)]
     if not found.clashes:
-        return [*parts, "No clash was found within the limits of the search."]
+        parts.append("No clash was found within the time of the search.")
     count = len(found.clashes)
     if count > 1:
-        parts.append(f"{count} clashes share no limit: each of them must be resolved.")
+        parts.append(f"{count} clashes share no constraint: each of them must be resolved.")
     for k, clash in enumerate(found.clashes, 1):
         parts += _clash(clash, f"Clash {k}" if count > 1 else "The clash")
     for repair in found.repairs:
         parts += _repair(repair)
-    if not found.repairs:
-        parts.append("No change of the limits that may move leaves a plan: the bounds of the decisions clash as well.")
+    if found.search is not None and not found.repairs:
+        parts += _no_repair(found.search)
+    if found.stopped is not None:
+        parts.append(f"Stopped by {STOPPED_BY[found.stopped]}: there may be more clashes and smaller changes than these.")
     return parts
 
 
+def _no_repair(search: Search) -> list[str | Table]:
+    """Say what is known where no change leads to a plan."""
+    if search.outcome == "none":
+        return ["It is proven that no change of the limits that may move leaves a plan: what may not move clashes as well."]
+    if search.outcome == "too little" and search.needed is not None:
+        rows = [_move(move) for move in search.needed]
+        shown, more = capped(rows, MOST_ROWS)
+        note = "The least that would do, if these could move so far; the best plan there was not looked for."
+        table = Table("How far they would have to move", ["what", ">limit", ">to", ">by"], shown, note=note, more=more)
+        return ["Within how far these limits may move, no plan exists.", table]
+    if search.outcome == "unproven":
+        return ["No change was found that leaves a plan. Rules depend on the limits that may move, so this is not proven."]
+    return ["No change that leaves a plan was found in the time there was; whether there is one is not known."]
+
+
 def _without_end(found: Diagnosis, ray: dict[str, float]) -> list[str | Table]:
-    """Tell along which decisions the objective improves without end, and what would end it."""
+    """Tell along which decisions the objective improves without limit, and what was seen to end it."""
     plan = found.plan
+    if not ray:
+        return [headline(plan), "Which decisions grow together could not be shown in numbers; check for a missing limit."]
     largest = max(abs(step) for step in ray.values())
     grow = [name for name, step in ray.items() if step > 0]
     fall = [name for name, step in ray.items() if step < 0]
@@ -49,12 +69,18 @@ def _without_end(found: Diagnosis, ray: dict[str, float]) -> list[str | Table]:
     word = "earning" if plan.sense == "maximize" else "saving"
     rows = [(name, ("+" if step > 0 else "") + number(step / largest)) for name, step in ray.items()]
     shown, more = capped(rows, MOST_ROWS)
+    ended = found.ended_by
+    if len(ended) == 1:
+        told = f"A bound on {ended[0]} was tried, and there is a best plan then."
+    elif ended:
+        told = f"Bounds on {_and(list(ended))} together were tried, and there is a best plan then; one of them is not enough."
+    else:
+        told = "Which bound would end it was not found out."
     return [
         headline(plan),
         f"{moves}{together} without limit, {word} {amount(1.0 / largest, plan.unit)} in every step like this one:",
         Table("", ["decision", ">step"], shown, more=more),
-        "No constraint and no bound ever stops it. Which limit is missing? "
-        f"One on {_and(list(ray), 'or')} would end it.",
+        f"No constraint and no bound ever stops it: a limit is missing. {told}",
     ]
 
 
@@ -64,7 +90,7 @@ def _stopped(found: Diagnosis) -> list[str | Table]:
     parts: list[str | Table] = [headline(found.plan)]
     if not found.missed:
         return [*parts, "A plan was found while looking for the nearest one to a plan: allow the solve more time."]
-    rows = [(name, f"{relation} {number(limit)}", number(by)) for name, relation, limit, by in found.missed]
+    rows = [(name, _limit(relation, limit), number(by)) for name, relation, limit, by in found.missed]
     shown, more = capped(rows, MOST_ROWS)
     note = "All else is met there. These limits are the hardest to meet; whether they can be is not known."
     return [
@@ -81,19 +107,18 @@ def _and(names: list[str], word: str = "and") -> str:
 
 
 def _clash(clash: Contradiction, title: str) -> list[str | Table]:
-    rows = [(reason.name, _rule(reason), reason.what) for reason in _folded(clash.reasons)]
+    rows = [(reason.name, reason_text(reason), reason.what) for reason in _folded(clash.reasons)]
     shown, more = capped(_by_family(rows) if len(rows) > MOST_MEMBERS else rows, MOST_ROWS)
-    sure = "" if clash.proven else " (not proven for each, within the limits of the search)"
-    alone = (
-        "Without it, there are plans"
-        if len(rows) == 1
-        else f"Without any one of these {len(rows)} rules, the others can be met"
-    )
-    note = f"{alone}{sure}."
+    if len(rows) == 1:
+        note = "Alone it can never be met."
+    elif clash.proven:
+        note = f"Remove any one of these {len(rows)} and the rest of them can be met."
+    else:
+        note = "Whether all of these are needed for the clash was not proven in the time there was."
     if clash.whole:
-        note += " In fractions they could all be met: it is whole numbers that clash."
+        note += " In fractions they could all be met: it takes integer decisions to clash."
     parts: list[str | Table] = [
-        Table(f"{title}: these cannot all hold", ["where", ">rule", "kind"], shown, note=note, more=more)
+        Table(f"{title}: these cannot all hold", ["where", ">must be", "kind"], shown, note=note, more=more)
     ]
     if clash.steps:
         parts.append(f"In steps: {'; '.join(clash.steps)}.")
@@ -119,10 +144,11 @@ def _by_family(rows: list[tuple[str, str, str]]) -> list[tuple[str, str, str]]:
 
 def _folded(reasons: tuple[Reason, ...]) -> list[Reason]:
     """Return the reasons with the two sides of an equation as one."""
-    sides = {(r.name, r.relation): r.value for r in reasons if r.what == "limit"}
+    sides = {(r.name, r.relation): r.value for r in reasons if r.what == "constraint"}
     kept = []
     for reason in reasons:
-        both = reason.what == "limit" and sides.get((reason.name, ">=")) == sides.get((reason.name, "<="))
+        below, above = sides.get((reason.name, ">=")), sides.get((reason.name, "<="))
+        both = reason.what == "constraint" and below is not None and above is not None and below == above
         if not both:
             kept.append(reason)
         elif reason.relation == ">=":
@@ -130,27 +156,47 @@ def _folded(reasons: tuple[Reason, ...]) -> list[Reason]:
     return kept
 
 
-def _rule(reason: Reason) -> str:
-    return "is whole" if reason.relation == "whole" else f"{reason.relation} {number(reason.value)}"
+def reason_text(reason: Reason) -> str:
+    """Return what a member of a clash asks for."""
+    if reason.what == "integer":
+        return "an integer"
+    if reason.what == "rule":
+        return "as the rule says"
+    return _limit(reason.relation, reason.value)
+
+
+def _limit(relation: str, value: float) -> str:
+    return f"{relation} its right side" if isnan(value) else f"{relation} {number(value)}"
 
 
 def _fraction(value: Fraction) -> str:
     return f"{value.numerator:,}" if value.denominator == 1 else number(float(value))
 
 
+def _move(move: Move) -> tuple[str, str, str, str]:
+    """Return how a limit moves: its name, before, after and by how much."""
+    by = ("+" if move.by > 0 else "") + number(move.by)
+    if isnan(move.old):
+        told = f"{move.relation} its right side"
+        return move.name, told, f"{told} {'+' if move.by > 0 else '-'} {number(abs(move.by))}", by
+    return move.name, f"{move.relation} {number(move.old)}", f"{move.relation} {number(move.new)}", by
+
+
 def _repair(repair: Repair) -> list[str | Table]:
-    rows = [
-        (name, f"{relation} {number(old)}", f"{relation} {number(new)}", ("+" if new > old else "") + number(new - old))
-        for name, relation, old, new in repair.changes
-    ]
-    shown, more = capped(rows, MOST_ROWS)
+    shown, more = capped([_move(move) for move in repair.changes], MOST_ROWS)
     plan = repair.plan
     note = "Solved again with these limits: "
     if plan.status == "unbounded":
-        note += f"there are plans, and {plan.objective_name} then has no end; a limit is missing as well."
+        note += f"there are plans, and {plan.objective_name} is then unlimited; a limit is missing as well."
     elif plan.found and plan.objective_name is not None:
-        note += f"{plan.objective_name} {amount(plan.objective, plan.unit)}."
+        values = plan.objectives()
+        told = ", ".join(
+            f"{name} {amount(float(value), unit or None)}"
+            for name, value, unit in zip(values.index, values["value"], values["unit"], strict=True)
+        )
+        note += told + ("." if plan.status == "optimal" else " (a plan, not proven the best).")
     else:
         note += "there is a plan."
+    sure = "" if repair.least else " (smaller changes may do; not proven)"
     headings = ["constraint", ">limit", ">changed to", ">by"]
-    return [Table(f"A way out, {repair.aim}", headings, shown, note=note, more=more)]
+    return [Table(f"A repair, {repair.aim}{sure}", headings, shown, note=note, more=more)]

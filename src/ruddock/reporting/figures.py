@@ -92,11 +92,11 @@ def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
         raise ModelError("the frontier has no point: there is nothing to draw; model.diagnose() tells why")
     ax = ax or new_axes()
     first, second = found.first, found.second
-    x, y = (found.points[goal.name].to_numpy(float) for goal in (first, second))
+    x, y = (found.objectives.iloc[:, k].to_numpy(float) for k in (0, 1))
     corner = found.points["corner"].to_numpy(bool)
     if found.exact:
         ax.plot(x, y, color=BEST, linewidth=1.5, zorder=1)
-        ax.plot(x[~corner], y[~corner], "o", color="white", markeredgecolor=BEST, markersize=4, label="even shares")
+        ax.plot(x[~corner], y[~corner], "o", color="white", markeredgecolor=BEST, markersize=4, label="equal steps")
         ax.plot(x[corner], y[corner], "s", color=BEST, markersize=7, label="corners")
         ax.legend(frameon=False)
     else:
@@ -112,7 +112,7 @@ def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
         )
     ax.set_xlabel(f"{_label(first)}, {'more' if first.maximize else 'less'} is better")
     ax.set_ylabel(f"{_label(second)}, {'more' if second.maximize else 'less'} is better")
-    ax.set_title("No plan betters one of these in both", loc="left")
+    ax.set_title("No plan is better than one of these in both" if len(found.goals) == 2 else "Two of the objectives", loc="left")
     ax.grid(alpha=0.3)
     ax.margins(0.12)
     return ax
@@ -156,11 +156,14 @@ def sweep_figure(found: Sweep, ax: Axes | None = None) -> Axes:
     ax = ax or new_axes()
     at, value = found.points.index.to_numpy(float), found.points["objective"].to_numpy(float)
     ax.plot(at, value, "s-" if found.exact else "o", color=BEST, markersize=5)
-    ax.axvline(found.limit.now, color=BOUND, linestyle="--")
-    ax.annotate("now", (found.limit.now, 0.02), (4, 0), xycoords=("data", "axes fraction"), textcoords="offset points")
-    unit = f" ({found.limit.unit})" if found.limit.unit else ""
-    ax.set_xlabel(f"{found.limit.name} {found.limit.relation}{unit}")
-    ax.set_ylabel(f"{found.objective_name or 'objective'}" + (f" ({found.unit})" if found.unit else ""))
+    now = found.lever.now
+    if np.isfinite(now):
+        ax.axvline(now, color=BOUND, linestyle="--")
+        ax.annotate("now", (now, 0.02), (4, 0), xycoords=("data", "axes fraction"), textcoords="offset points")
+    unit = f" ({found.lever.unit})" if found.lever.unit else ""
+    ax.set_xlabel(f"{found.lever.name} {found.lever.relation}{unit}".strip())
+    goal = found.goals[0] if found.goals else None
+    ax.set_ylabel(_label(goal) if goal is not None else "objective")
     ax.set_title("Straight lines between corners are exact" if found.exact else "Solved at these points", loc="left")
     ax.grid(alpha=0.3)
     return ax

@@ -7,8 +7,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ruddock.errors import ModelError, known
+from ruddock.modelling.lowering import lowered
 from ruddock.reporting.figures import BEST, BOUND, new_axes
-from ruddock.tables import amount, number
+from ruddock.reporting.diagnosis import reason_text
+from ruddock.tables import amount
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -28,26 +30,27 @@ STYLES: list[tuple[str, Any]] = [
 PATCH = {"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1.5}  # behind words over lines
 MOST_STACKED = 8  # parts of a bar that have a colour of their own
 MOST_TICKS = 30
+MOST_DOTS = 2_500  # plans in integers; more are one blot
 GREYS = ["#12324a", "#c98b2b", "#5d8aa8", "#e8d6a8", "#7b3f2c", "#9fb8a3", "#4b4b4b", "#d9d9d9"]
 HATCHES = ["", "//", "..", "xx", "\\\\", "++", "oo", "--"]
 
 
 def region_figure(found: Region, ax: Axes | None = None) -> Axes:
     """Draw the region of two decisions: limits as lines with names, corners, whole-number points, the objective."""
-    if not len(found.corners):
-        raise ModelError("the region is empty: there is nothing to draw; model.diagnose() tells why")
+    if not len(found.outline):
+        raise ModelError("the region is empty: there is nothing to draw; model.diagnose() says why")
     ax = ax or new_axes()
     low_x, high_x, low_y, high_y = found.frame
     room_x, room_y = (max(high - low, 1e-9) for low, high in ((low_x, high_x), (low_y, high_y)))
     ax.set_xlim(low_x - 0.08 * room_x, high_x + 0.22 * room_x)
     ax.set_ylim(low_y - 0.08 * room_y, high_y + 0.16 * room_y)
-    corners = found.corners[list(found.names)].to_numpy(float)
-    ax.fill(corners[:, 0], corners[:, 1], facecolor="#dfe7ee", edgecolor="none", zorder=0)
+    corners, outline = found.corners.iloc[:, :2].to_numpy(float), found.outline
+    ax.fill(outline[:, 0], outline[:, 1], facecolor="#dfe7ee", edgecolor="none", zorder=0)
     named = [line for line in found.lines if not line.name.startswith(found.names)]
     for k, line in enumerate(named):
         _draw_line(ax, line, STYLES[k % len(STYLES)])
-    ax.plot(*np.vstack((corners, corners[:1])).T, color="black", linewidth=1.6, zorder=2)
-    if len(found.points):
+    _draw_outline(ax, outline, found.lines, found.frame if found.unlimited else None)
+    if 0 < len(found.points) <= MOST_DOTS:
         ax.plot(found.points[:, 0], found.points[:, 1], ".", color="0.35", markersize=3, zorder=2)
     ax.plot(corners[:, 0], corners[:, 1], "s", color="black", markersize=5, zorder=3)
     if found.goal is not None and found.plan.found:
@@ -56,10 +59,31 @@ def region_figure(found: Region, ax: Axes | None = None) -> Axes:
     ax.set_xlabel(across)
     ax.set_ylabel(up)
     ax.set_title(
-        f"{found.plan.model_name}: all plans" + (", which go on for ever" if found.endless else ""), loc="left"
+        f"{found.plan.model_name}: all plans" + (", unlimited: open at the edge" if found.unlimited else ""), loc="left"
     )
     ax.legend(frameon=False, loc="upper right", fontsize=8)
     return ax
+
+
+def _draw_outline(
+    ax: Axes, outline: np.ndarray, lines: Sequence[Line], frame: tuple[float, float, float, float] | None
+) -> None:
+    """Draw the edge of a region; where it only ends at the frame there is none."""
+    for (x0, y0), (x1, y1) in zip(outline.tolist(), np.roll(outline, -1, axis=0).tolist(), strict=True):
+        if frame is not None:
+            low_x, high_x, low_y, high_y = frame
+            near = 1e-9 * max(1.0, abs(high_x), abs(high_y))
+            along_x = any(abs(x0 - edge) <= near and abs(x1 - edge) <= near for edge in (low_x, high_x))
+            along_y = any(abs(y0 - edge) <= near and abs(y1 - edge) <= near for edge in (low_y, high_y))
+            if (along_x or along_y) and not any(_on(line, x0, y0) and _on(line, x1, y1) for line in lines):
+                continue
+        ax.plot([x0, x1], [y0, y1], color="black", linewidth=1.6, zorder=2)
+
+
+def _on(line: Line, x: float, y: float) -> bool:
+    """Tell whether a point is on a limit."""
+    size = max(1.0, abs(line.a * x) + abs(line.b * y), abs(line.limit))
+    return abs(line.a * x + line.b * y - line.limit) <= 1e-7 * size
 
 
 def _draw_line(ax: Axes, line: Line, style: tuple[str, Any]) -> None:
@@ -115,8 +139,7 @@ def _along(plan: Plan, family: str, over: str | None) -> tuple[list[str], list[s
     if over is not None and over not in chosen:
         raise ModelError(f"{family} has no axis {over!r}; {known(over, chosen)}")
     at = chosen.index(over) if over is not None else len(chosen) - 1
-    first = plan.formulation.starts[family]
-    values = plan.values[first : first + len(found)]
+    values = plan.values[plan.formulation.place_of(found)]
     codes = found.cells.codes
     others = [k for k in range(len(axes)) if k != at]
     parts: dict[tuple[int, ...], int] = {}
@@ -206,12 +229,14 @@ def clash_figure(found: Diagnosis, ax: Axes | None = None) -> Axes:
     clash = found.clashes[0]
     ax = ax or new_axes()
     formulation = found.plan.formulation
-    rows, columns = formulation.constraint_names, formulation.decision_names
-    matrix = formulation.problem(formulation.first_objective).matrix().tocsr()
+    rows, columns = formulation.constraint_names, formulation.column_names
+    matrix = lowered(formulation).base.matrix().tocsr()
     reasons = list(clash.reasons)
     pulled: dict[str, list[tuple[int, float]]] = {}
     for k, reason in enumerate(reasons):
-        if reason.what == "limit":
+        if reason.what == "rule":
+            continue
+        if reason.what == "constraint":
             row = matrix[rows.index(reason.name)]
             for j, value in zip(row.indices.tolist(), row.data.tolist(), strict=True):
                 pulled.setdefault(columns[j], []).append((k, value))
@@ -227,7 +252,7 @@ def clash_figure(found: Diagnosis, ax: Axes | None = None) -> Axes:
             ax.plot([0.36, 0.72], [left[k], y], color=BEST if more else BOUND, linestyle="-" if more else "--", lw=1.5)
         ax.annotate(name, (0.73, y), va="center", fontsize=9)
     for reason, y in zip(reasons, left.tolist(), strict=True):
-        told = "is whole" if reason.what == "whole number" else f"{reason.relation} {number(reason.value)}"
+        told = reason_text(reason)
         box = {"facecolor": "white", "edgecolor": "black", "boxstyle": "square,pad=0.3"}
         ax.annotate(f"{reason.name} {told}", (0.35, y), ha="right", va="center", fontsize=9, bbox=box)
     ax.plot([], [], color=BEST, linestyle="-", label="needs more of it")

@@ -107,14 +107,19 @@ def _in_brief(formulation: Formulation) -> list[str | Table]:
     """Return the model in a table: objectives, decisions, constraints."""
     rows = []
     for objective in formulation.objectives:
-        way = "maximize" if objective.maximize else "minimize"
-        rows.append((way, objective.name, "", "", "", objective.unit or ""))
+        rows.append((objective.sense, objective.name, "", "", "", objective.unit or ""))
     for family in formulation.decisions:
         axes = " by ".join(axis.name for axis in family.cells.axes)
         rows.append(("decide", family.name, axes, f"{len(family):,}", family.kind, family.unit or ""))
     for limited in formulation.constraints:
         axes = " by ".join(axis.name for axis in limited.cells.axes)
         rows.append(("require", limited.name, axes, f"{limited.cells.size:,}", limited.sense, limited.unit or ""))
+    for ruled in formulation.rules:
+        axes = " by ".join(axis.name for axis in ruled.cells.axes)
+        rows.append(("rule", ruled.name, axes, f"{ruled.cells.size:,}", ruled.rule.word, ruled.unit or ""))
+    for curve in formulation.curves:
+        axes = " by ".join(axis.name for axis in curve.cells.axes)
+        rows.append(("curve", curve.name, axes, f"{curve.cells.size:,}", f"{curve.at.shape[1]} corners", curve.unit or ""))
     shown, more = capped(rows, text.MOST_ROWS)
     decisions, constraints = len(formulation.decision_names), len(formulation.constraint_names)
     size = f"{plural(decisions, 'decision')}, {plural(constraints, 'constraint')}."
@@ -134,7 +139,9 @@ def _answer(plan: Plan) -> list[Section]:
 
 def _ranges(plan: Plan) -> Sensitivity | None:
     size = len(plan.formulation.decision_names) + len(plan.formulation.constraint_names)
-    return plan.sensitivity() if plan.status == "optimal" and plan.objective_name and size <= MOST_RANGED else None
+    given = any(not give.nothing for give in plan.gives)
+    fits = plan.status == "optimal" and plan.objective_name and size <= MOST_RANGED and not given
+    return plan.sensitivity() if fits else None
 
 
 def _how_far(ranges: Sensitivity) -> Section:

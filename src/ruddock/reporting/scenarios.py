@@ -39,8 +39,9 @@ def scenarios_parts(found: Scenarios) -> list[str | Table]:
 
 def _overview(found: Scenarios) -> Table:
     unit = found.base.unit
+    others = [goal.name for goal in found.base.formulation.objectives[1:]]
     names = list(dict.fromkeys(part for result in found.solved for part in result.parts))
-    parts = names[:MOST_PARTS] if len(names) > 1 else []
+    parts = names[:MOST_PARTS] if len(names) > 1 and not others else []
     quantities = list(dict.fromkeys(q for result in found.solved for q in result.quantities))
     quantities = quantities[: MOST_PARTS - len(parts)] if len(parts) < MOST_PARTS else []
     base = found.base.objective if found.base.found else float("nan")
@@ -58,14 +59,15 @@ def _overview(found: Scenarios) -> Table:
                 result.scenario,
                 "" if np.isnan(value) else amount(value, unit),
                 "" if np.isnan(difference) else sign + amount(difference + 0.0, unit),
-                *(amount(result.parts[p], units.get(p, unit)) if p in result.parts else "" for p in parts),
+                *(amount(result.objectives[o], units[o]) if o in result.objectives else "" for o in others),
+                *(amount(result.parts[p], unit) if p in result.parts else "" for p in parts),
                 *(number(result.quantities[q]) if q in result.quantities else "" for q in quantities),
                 result.note or ("nothing changed" if result.scenario in unchanged else ""),
             )
         )
     shown, more = capped(rows, MOST_ROWS)
     headings = ["scenario", f">{found.base.objective_name or 'objective'}", ">difference"]
-    headings += [f">{name}" for name in (*parts, *quantities)]
+    headings += [f">{name}" for name in (*others, *parts, *quantities)]
     return Table("", [*headings, ""], shown, more=more)
 
 

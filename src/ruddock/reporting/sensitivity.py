@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+import pandas as pd
 
+from ruddock.errors import listed
 from ruddock.insight.sensitivity import SAME, Sensitivity
 from ruddock.tables import Table, amount, capped, number
 
@@ -12,35 +14,40 @@ MOST_TOLD = 5
 
 
 def sensitivity_parts(found: Sensitivity) -> list[str | Table]:
-    """Return the sensitivity, the limits most worth moving first."""
+    """Return the sensitivity, the limits most worth moving first; with integers what steps are truly worth."""
     value = f"{found.objective_name} {amount(found.objective, found.unit)}" if found.objective_name else "no objective"
     parts: list[str | Table] = [f"{found.model}: {value}. What a change of one limit or coefficient at a time does:"]
+    if found.several:
+        parts.append(
+            f"All of this is about {found.objective_name}, which comes first; {listed(found.several)} would follow it. To see "
+            "all of them change, ask what-if."
+        )
     if found.held:
-        parts.append(_held_note(found))
-    told = found.sentences(MOST_TOLD)
+        parts.append(_integer_note(found))
+    if found.steps is not None:
+        parts.append(_steps(found, found.steps))
+    told = found.sentences(MOST_TOLD) if not found.held or found.by_structure is not None else []
     if told:
         parts.append("\n".join(("Limits most worth moving:", *(f"- {sentence}" for sentence in told))))
     parts.append(_limits(found))
-    if found.by is not None:
-        parts.append(_steps(found, found.by))
     if len(found.coefficients):
         parts.append(_coefficients(found))
     return parts
 
 
-def _held_note(found: Sensitivity) -> str:
-    text = "Whole-number decisions are held at their values here: prices and ranges are those of the rest."
+def _integer_note(found: Sensitivity) -> str:
+    text = "Integer decisions move in steps, so that limits have no price per unit; what steps are worth was solved for."
+    if found.by_structure is not None:
+        text = f"Integers need not be asked for: {found.by_structure}, so every corner of the model is integer."
     if found.relaxation is not None:
         gap = abs(found.relaxation - found.objective)
         edge = "at most" if found.sense == "maximize" else "at least"
         text += f" With fractions allowed, {found.objective_name} is {edge} {amount(found.relaxation, found.unit)}"
         text += (
-            ", the same: whole numbers cost nothing."
+            ", the same."
             if gap <= 1e-7 * max(1.0, abs(found.objective))
-            else f": whole numbers cost {amount(gap, found.unit)}."
+            else f"; the integer plan is {amount(gap, found.unit)} worse than that (integrality gap)."
         )
-    if found.by_structure is not None:
-        text += f" They need not even be asked for: {found.by_structure}, so every corner of the model is whole."
     return text
 
 
@@ -69,22 +76,34 @@ def _limits(found: Sensitivity) -> Table:
     note = (
         f"One more and one less: the change of {found.objective_name or 'the objective'} per unit, as far as it holds."
     )
-    return Table("What the limits are worth", headings, shown, note=note, more=more)
+    title = "What the limits are worth"
+    if found.held and found.by_structure is None:
+        title = "What the limits are worth while every integer decision keeps its value"
+        note += " With integer decisions free to change, only the steps above are true."
+    return Table(title, headings, shown, note=note, more=more)
 
 
-def _steps(found: Sensitivity, by: float) -> Table:
-    """Return what a step of each limit that binds truly changes."""
-    frame = found.limits[found.limits["slack"].abs() <= 1e-7 * found.limits["limit"].abs().clip(lower=1.0)]
-    columns = ("relation", "limit", "unit", "step_more", "step_less")
-    rows = [
-        (str(name), f"{relation} {number(limit)}", unit, _change(found, more), _change(found, less))
-        for name, relation, limit, unit, more, less in zip(
-            frame.index, *(frame[column].tolist() for column in columns), strict=True
-        )
-    ]
+def _steps(found: Sensitivity, steps: pd.DataFrame) -> str | Table:
+    """Return what a step of each limit truly changes, and what is said where no limit is near."""
+    if not len(steps):
+        return "No limit binds or is near; name constraints to see what moving them by a step changes."
+    rows = []
+    for name, (step, more, less, up, down) in zip(
+        steps.index, steps[["step", "more", "less", "more_status", "less_status"]].itertuples(index=False), strict=True
+    ):
+        limit, unit = found.limits.at[name, "limit"], found.limits.at[name, "unit"]
+        now = f"{found.limits.at[name, 'relation']} {number(limit)}"
+        rows.append((str(name), now, unit, number(step), _step(found, more, up), _step(found, less, down)))
     shown, more_rows = capped(rows, MOST_ROWS)
-    headings = ["constraint", ">limit", "unit", f">{number(by)} more", f">{number(by)} less"]
-    return Table("What a step is truly worth, solved again with nothing held", headings, shown, more=more_rows)
+    headings = ["constraint", ">limit", "unit", ">step", ">step more", ">step less"]
+    note = "Each solved again with that limit moved; by= (--by) sets the step."
+    return Table("What a step is truly worth", headings, shown, note=note, more=more_rows)
+
+
+def _step(found: Sensitivity, value: float, status: str) -> str:
+    if status == "optimal":
+        return _change(found, value)
+    return {"infeasible": "no plan", "unbounded": "unlimited"}.get(status, "not solved")
 
 
 def _change(found: Sensitivity, value: float) -> str:
@@ -97,7 +116,7 @@ def _change(found: Sensitivity, value: float) -> str:
 
 def _end(value: float, ends: str) -> str:
     if np.isinf(value):
-        return "without end"
+        return "unlimited"
     return number(value) + (" (then no plan)" if ends == "no plan" else "")
 
 
@@ -120,6 +139,6 @@ def _coefficients(found: Sensitivity) -> Table:
         )
     ]
     shown, more = capped(rows, MOST_ROWS)
-    headings = ["decision", ">value", ">coefficient", ">best from", ">to", ">must improve by", "then gives way"]
+    headings = ["decision", ">value", ">coefficient", ">best from", ">to", ">must improve by", "then decreases"]
     note = "Between from and to this plan stays the best one, while all else stays as it is."
     return Table("How far coefficients may move", headings, shown, note=note, more=more)

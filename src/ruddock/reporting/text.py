@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from io import StringIO
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ruddock.engine.outcome import Progress
 from ruddock.errors import listed
+from ruddock.insight.prices import Worth, worth_of
+from ruddock.insight.written import limit_of
+from ruddock.modelling.lowering import lowered
 from ruddock.tables import Table, amount, capped, number, plural
 
 if TYPE_CHECKING:
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 
     from ruddock.modelling.axis import Axis
     from ruddock.modelling.decisions import Decisions
+    from ruddock.modelling.formulation import Objective
     from ruddock.modelling.plan import Explanation, Plan
     from ruddock.problem import Floats
 
@@ -58,7 +61,7 @@ def print_parts(console: Console, parts: Sequence[str | Table]) -> None:
             console.print(part.below, markup=False, highlight=False)
 
 
-ASK_WHY = "model.diagnose(), or ruddock diagnose, tells which of them clash and what least change helps."
+ASK_WHY = "model.diagnose(), or ruddock diagnose, shows which of them clash and what least change helps."
 
 
 def plan_parts(plan: Plan) -> list[str | Table]:
@@ -78,25 +81,72 @@ def plan_sections(plan: Plan) -> tuple[list[str | Table], list[str | Table], lis
 
 
 def headline(plan: Plan) -> str:
-    """Return the status in words, with the objective and its unit."""
+    """Return the status in words, with every objective in its order and its unit."""
     title = plan.model_name
     if plan.status == "infeasible":
         return f"{title}: no plan exists. The constraints and bounds contradict each other."
     if plan.status == "unbounded":
-        return f"{title}: no best plan. {plan.objective_name} can improve without end."
+        return f"{title}: no best plan. {_improving(plan)} can improve without limit."
     if not plan.found:
-        known = "" if not np.isfinite(plan.bound) else f" {_at_best(plan)}."
+        known = "" if not np.isfinite(plan.bound) else f" {_at_best(plan)[0].upper()}{_at_best(plan)[1:]}."
         return f"{title}: stopped by {STOPPED_BY[plan.reason or 'numerics']} before any plan was found.{known}"
-    if plan.objective_name is None:
+    if plan.goal is None:
         return f"{title}: a plan that meets all constraints (there is no objective)."
+    if len(plan.formulation.objectives) > 1:
+        return f"{title}: {_in_order(plan)}"
     value = f"{plan.objective_name} {amount(plan.objective, plan.unit)}"
     if plan.status == "optimal":
-        extreme = "largest" if plan.sense == "maximize" else "smallest"
         if plan.gap <= 1e-8:
-            return f"{title}: best plan found, {value}, proven the {extreme} possible."
+            return f"{title}: best plan found, {value}, proven the {_extreme(plan.goal)} possible."
         return f"{title}: plan found within the gap asked for, {value}; {_at_best(plan)} (gap {plan.gap:.2%})."
+    if plan.reason is None:
+        return f"{title}: a plan, {value}."
     known = f"; {_at_best(plan)} (gap {plan.gap:.2%})" if np.isfinite(plan.bound) else ""
-    return f"{title}: stopped by {STOPPED_BY[plan.reason or 'numerics']}. Best plan so far: {value}{known}."
+    return f"{title}: stopped by {STOPPED_BY[plan.reason]}. Best plan so far: {value}{known}."
+
+
+def _improving(plan: Plan) -> str:
+    """Return the objective that was being solved for."""
+    goals = plan.formulation.objectives
+    return goals[min(max(len(plan.stages) - 1, 0), len(goals) - 1)].name if goals else "The objective"
+
+
+def _extreme(goal: Objective) -> str:
+    return "largest" if goal.maximize else "smallest"
+
+
+def _in_order(plan: Plan) -> str:
+    """Return the verdict on several objectives: the first leads, each later one with what is held for it."""
+    goals, frame = plan.formulation.objectives, plan.objectives()
+    told = []
+    for k, goal in enumerate(goals):
+        value = float(frame["value"].iloc[k])
+        text = f"{goal.name} {amount(value, goal.unit)}"
+        stage = plan.stages[k] if k < len(plan.stages) else None
+        if stage is None or not np.isfinite(stage.bound):
+            told.append(f"{text}, not solved for" if plan.reason is not None else text)
+        elif stage.proven and abs(goal.sign * stage.bound - value) <= 1e-8 * max(1.0, abs(value)):
+            told.append(f"{text}, the {_extreme(goal)} possible" + (_held(plan, k) if k else ""))
+        elif k < len(plan.gives) and not plan.gives[k].nothing:
+            reached = goal.sign * stage.bound
+            told.append(f"{text}, given up from {amount(reached, goal.unit)}" + (_held(plan, k) if k else ""))
+        else:
+            edge = "at most" if goal.maximize else "at least"
+            told.append(f"{text}, {edge} {amount(goal.sign * stage.bound, goal.unit)} possible" + (_held(plan, k) if k else ""))
+    head = "best plan found" if plan.status == "optimal" else "a plan"
+    if plan.reason is not None:
+        head = f"stopped by {STOPPED_BY[plan.reason]}. Best plan so far"
+    return f"{head}: {'; then '.join(told)}."
+
+
+def _held(plan: Plan, k: int) -> str:
+    """Return what the objectives before one are held at: `` with profit held at £34.00``."""
+    held = []
+    for goal, stage, give in zip(plan.formulation.objectives[:k], plan.stages, plan.gives or (), strict=False):
+        value = goal.sign * (stage.value if give.nothing or stage.top is None else stage.top)
+        edge = "at" if give.nothing else "at least" if goal.maximize else "at most"
+        held.append(f"{goal.name} held {edge} {amount(value, goal.unit)}")
+    return f" with {' and '.join(held)}" if held else ""
 
 
 def _at_best(plan: Plan) -> str:
@@ -110,18 +160,18 @@ def _objectives(plan: Plan) -> Table | None:
     if len(objectives) < 2:
         return None
     rows = []
-    for k, (objective, value) in enumerate(zip(objectives, plan.objectives().tolist(), strict=True)):
-        told = "not reached: the search was stopped before"
-        if k < len(plan.held):
-            top = plan.held[k] + plan.formulation.problem(objective).offset
-            edge = (
-                f"least {amount(-top, objective.unit)}" if objective.maximize else f"most {amount(top, objective.unit)}"
-            )
-            told = f"held: at {edge}"
-        elif k == len(plan.held):
-            told = "the best beside the ones before" if k else ""
-        way = "maximize" if objective.maximize else "minimize"
-        rows.append((f"{k + 1}. {way} {objective.name}", amount(value, objective.unit), told))
+    for k, (objective, value) in enumerate(zip(objectives, plan.objectives()["value"].tolist(), strict=True)):
+        stage = plan.stages[k] if k < len(plan.stages) else None
+        if stage is None:
+            told = "not reached: the search was stopped before"
+        elif stage.top is not None and k < len(plan.gives) and not plan.gives[k].nothing:
+            edge = "at least" if objective.maximize else "at most"
+            told = f"held {edge} {amount(objective.sign * stage.top, objective.unit)}"
+        elif stage.top is not None:
+            told = "held at this value"
+        else:
+            told = f"the best{_held(plan, k)}" if stage.proven else ""
+        rows.append((f"{k + 1}. {objective.sense} {objective.name}", amount(value, objective.unit), told))
     return Table("Objectives in their order", ["objective", ">value", ""], rows)
 
 
@@ -130,13 +180,14 @@ def _breakdown(plan: Plan) -> Table | None:
     if len(parts) < 2:
         return None
     rows = [(name, amount(value, plan.unit)) for name, value in parts.items()]
-    rows.append(("together", amount(plan.objective, plan.unit)))
+    rows.append(("total", amount(plan.objective, plan.unit)))
     return Table(f"What {plan.objective_name} is made of", ["part", ">value"], [tuple(map(str, row)) for row in rows])
 
 
 def _quantities(plan: Plan) -> Table | None:
-    units = plan.formulation.quantity_units
-    rows = [(name, amount(value, units[name])) for name, value in plan.formulation.quantity_values(plan.values).items()]
+    units, x = plan.formulation.quantity_units, plan.outcome.x
+    assert x is not None
+    rows = [(name, amount(value, units[name])) for name, value in plan.formulation.quantity_values(x).items()]
     if not rows:
         return None
     shown, more = capped(rows, MOST_ROWS)
@@ -147,15 +198,12 @@ def _used(plan: Plan) -> list[Table]:
     """Return what is used: families on two axes, and those that share one, as tables; the rest in a list."""
     x, formulation = plan.values, plan.formulation
     used = np.abs(x) > 1e-9
-    own = formulation.written_decisions
-    places = {family.name: slice(at := formulation.starts[family.name], at + len(family)) for family in own}
-    asked = formulation.written_columns
-    title = f"Decisions used: {int(used[asked].sum()):,} of {int(asked.sum()):,}, the others are 0"
-    if used[asked].all():
-        title = f"Decisions: all {int(asked.sum()):,} are used"
-    if not asked.all():
-        title += f" (beside {plural(int((~asked).sum()), 'decision')} that rules made for themselves)"
-    wide, rest = [], used & asked
+    own = formulation.decisions
+    places = {family.name: formulation.place_of(family) for family in own}
+    title = f"Decisions used: {int(used.sum()):,} of {len(used):,}, the others are 0"
+    if used.all():
+        title = f"Decisions: all {len(used):,} are used"
+    wide, rest = [], used.copy()
     for together in _same_axis(own):
         values = [x[places[family.name]] for family in together]
         table = _two_way(together[0], values[0]) if len(together) == 1 else _side_by_side(together, values)
@@ -246,62 +294,82 @@ def _list_of(plan: Plan, which: np.ndarray) -> Table:
 
 
 def _binding(plan: Plan) -> Table:
+    """Return the constraints that bind, with what one unit more of each limit is truly worth."""
     frame = plan.constraints()
-    formulation = plan.formulation
-    told = formulation.written_rows
-    binding = frame[frame["binding"] & told]
-    title = f"Limits that bind: {len(binding):,} of {plural(int(told.sum()), 'constraint')}"
-    if not told.all():
-        title += f" (beside {int((~told).sum()):,} that rules made for themselves)"
-    shown, more = capped(binding.index.tolist(), MOST_ROWS)
-    priced = plan.outcome.y is not None
+    places = np.flatnonzero(frame["binding"].to_numpy(bool))
+    title = f"Limits that bind: {len(places):,} of {plural(len(frame), 'constraint')}"
+    shown, more = capped(places.tolist(), MOST_ROWS)
+    worths = worth_of(plan, shown) if plan.outcome.y is not None and len(shown) else None
     rows = []
-    columns = (binding[name].tolist() for name in ("relation", "limit", "unit", "shadow_price"))
-    for name, relation, limit, unit, price in zip(shown, *(c[: len(shown)] for c in columns), strict=True):
-        worth = [_worth(plan, price, unit)] if priced else []
-        rows.append((name, f"{relation} {number(limit)}", unit, *worth))
+    for k, i in enumerate(shown):
+        row = frame.iloc[i]
+        told = [] if plan.outcome.y is None else [_worth(plan, None if worths is None else worths[k], str(row["unit"]))]
+        rows.append((str(frame.index[i]), _right_side(plan, i, row), str(row["unit"]), *told))
     headings = ["constraint", ">limit", "unit"]
-    note = "These prices leave the earlier objectives where they are held." if plan.held else ""
-    if priced:
+    notes = []
+    if plan.outcome.y is not None:
         headings.append(f"one unit more of the limit changes {plan.objective_name or 'the objective'} by")
-    elif plan.formulation.objectives and any(family.marks.any() for family in plan.formulation.decisions):
-        note = "Integer decisions move in steps, so limits have no price per unit here."
-    return Table(title, headings, rows, note=note if rows else "", more=more)
+        if worths is not None and any(not worth.one for worth in worths):
+            notes.append(
+                "Degenerate: some limits are worth something else downwards. plan.sensitivity(), or ruddock ranges, shows "
+                "both directions."
+            )
+        elif worths is None and rows:
+            notes.append(
+                "Degenerate: prices may differ by direction. plan.sensitivity(names), or ruddock ranges with names, works "
+                "them out."
+            )
+    elif plan.formulation.objectives and plan.formulation.discrete:
+        notes.append("Integer decisions move in steps, so limits have no price per unit here.")
+    return Table(title, headings, rows, note=" ".join(notes) if rows else "", more=more)
 
 
-def _worth(plan: Plan, price: float, unit: str | None) -> str:
-    if abs(price) < 1e-12:
-        return "nothing (another limit holds too)"
-    sign = "+" if price > 0 else ""
+def _right_side(plan: Plan, row: int, held: Any) -> str:
+    """Return the limit of a constraint as written; of one with decisions on both sides the value of the right one."""
+    family, _ = plan.formulation.constraint_at(row)
+    if family.sides.limit_side == "left":
+        return f"{number(held['left'])} {held['relation']}"
+    return f"{held['relation']} {number(held['right'])}"
+
+
+def _worth(plan: Plan, worth: Worth | None, unit: str | None) -> str:
+    if worth is None:
+        return "not worked out"
+    if np.isnan(worth.more):
+        return "no plan"
+    if abs(worth.more) < 1e-12:
+        return "0" if worth.one else "0 (degenerate)"
+    sign = "+" if worth.more > 0 else ""
     per = f" per {unit}" if unit else ""
-    return f"{sign}{amount(price, plan.unit)}{per}"
+    return f"{sign}{amount(worth.more, plan.unit)}{per}" + ("" if worth.one else " (degenerate)")
 
 
 def _no_plan(plan: Plan) -> list[str | Table]:
     """Say what is known when there is no plan to show."""
     outcome, formulation = plan.outcome, plan.formulation
-    crossed = [formulation.decision_names[j] for j in outcome.crossed_columns]
-    crossed += [formulation.constraint_names[i] for i in outcome.crossed_rows]
+    whole = lowered(formulation)
+    crossed = [whole.column_name(j) for j in outcome.crossed_columns]
+    crossed += [whole.row_name(i) for i in outcome.crossed_rows]
     if crossed:
-        return [f"The lower limit lies above the upper one for {listed(crossed)}. Correct one of the two."]
+        return [f"The lower limit is above the upper one for {listed(list(dict.fromkeys(crossed)))}. Correct one of the two."]
     if outcome.proof is not None:
         used = np.flatnonzero(outcome.proof)
         order = used[np.argsort(-np.abs(outcome.proof[used]), kind="stable")]
         shown, more = capped(order.tolist(), MOST_ROWS)
-        rows = [(formulation.constraint_names[i], _side(plan, i), number(abs(float(outcome.proof[i])))) for i in shown]
+        rows = [(whole.row_name(i), _side(plan, i), number(abs(float(outcome.proof[i])))) for i in shown]
         note = (
             "Added up with these weights, the limits contradict the bounds of the decisions. "
-            "At least one of them must give way."
+            "At least one of them must be relaxed."
         )
         title = "Constraints that cannot all hold"
         return [Table(title, ["constraint", ">limit", ">weight"], rows, note=note, more=more), ASK_WHY]
     if plan.status == "infeasible":
-        return ["With decisions in fractions there would be plans; whole numbers rule all of them out.", ASK_WHY]
+        return ["In fractions there may be plans; integer decisions and rules leave none.", ASK_WHY]
     if outcome.ray is not None:
         moving = np.flatnonzero(outcome.ray)
         shown, more = capped(moving.tolist(), MOST_ROWS)
-        steps = [(formulation.decision_names[j], f"{outcome.ray[j]:+.6g}") for j in shown]
-        note = "Repeating this step keeps every constraint and always improves the objective: some limit is missing."
+        steps = [(whole.column_name(j), f"{outcome.ray[j]:+.6g}") for j in shown]
+        note = "Repeating this step keeps every constraint and always improves the objective: a limit is missing."
         return [Table("Decisions that move together without limit", ["decision", ">step"], steps, note=note, more=more)]
     return []
 
@@ -309,36 +377,37 @@ def _no_plan(plan: Plan) -> list[str | Table]:
 def _side(plan: Plan, row: int) -> str:
     """Return the limit of a constraint that its weight in the proof uses."""
     assert plan.outcome.proof is not None
-    family, at = plan.formulation.constraint_at(row)
-    lower = plan.outcome.proof[row] > 0
-    text = amount(float((family.lower if lower else family.upper)[at]), family.unit)
-    return f">= {text}" if lower else f"<= {text}"
+    if row >= plan.formulation.rows:
+        return "rule"
+    relation, value = limit_of(plan.formulation, row, upper=not plan.outcome.proof[row] > 0)
+    family, _ = plan.formulation.constraint_at(row)
+    return f"{relation} its right side" if np.isnan(value) else f"{relation} {amount(value, family.unit)}"
 
 
-def explanation_table(explanation: Explanation) -> Table:
-    """Return an explanation as a table."""
+def explanation_tables(explanation: Explanation) -> list[str | Table]:
+    """Return an explanation as a table for each side, and how they compare."""
+    tables: list[str | Table] = [_worked_out(explanation.name, explanation, explanation.unit)]
+    right = explanation.right
+    if right is None:
+        return tables
+    if len(right.terms):
+        tables.append(_worked_out("right side", right, explanation.unit))
+    total, other = amount(explanation.total, explanation.unit), amount(right.total, explanation.unit)
+    slack = explanation.slack or 0.0
+    word = "binding" if abs(slack) <= 1e-7 * max(1.0, abs(right.total)) else f"slack {amount(slack, explanation.unit)}"
+    if slack < 0 and word != "binding":
+        word = f"violated by {amount(-slack, explanation.unit)}"
+    return [*tables, f"{total} {explanation.relation} {other}: {word}."]
+
+
+def _worked_out(title: str, side: Explanation, unit: str | None) -> Table:
     rows = [
         (str(name), *map(number, row))
-        for name, row in zip(explanation.terms.index, explanation.terms.to_numpy(float).tolist(), strict=True)
+        for name, row in zip(side.terms.index, side.terms.to_numpy(float).tolist(), strict=True)
     ]
     shown, more = capped(rows, 10 * MOST_ROWS)
     shown = list(shown)
-    if explanation.constant:
-        shown.append(("constant", "", "", number(explanation.constant)))
-    shown.append(("together", "", "", amount(explanation.total, explanation.unit)))
-    return Table(explanation.name, ["decision", ">coefficient", ">value", ">product"], shown, more=more)
-
-
-def progress_sentence(progress: Progress, *, maximize: bool, unit: str | None, tree: bool) -> str:
-    """Return progress as one sentence: ``12 s, 3,400 nodes, best £9,120.00, at most £9,310.00 (gap 2.08%)``."""
-    done = plural(progress.nodes, "node") if tree else plural(progress.iterations, "iteration")
-    parts = [f"{progress.seconds:.0f} s", done]
-    if np.isfinite(progress.best):
-        parts.append(f"best {amount(progress.best, unit)}")
-    elif tree:
-        parts.append("no plan yet")
-    if np.isfinite(progress.bound):
-        edge = "at most" if maximize else "at least"
-        gap = abs(progress.best - progress.bound) / max(1.0, abs(progress.best))
-        parts.append(f"{edge} {amount(progress.bound, unit)}" + (f" (gap {gap:.2%})" if np.isfinite(gap) else ""))
-    return ", ".join(parts)
+    if side.constant:
+        shown.append(("constant", "", "", number(side.constant)))
+    shown.append(("total", "", "", amount(side.total, unit)))
+    return Table(title, ["decision", ">coefficient", ">value", ">product"], shown, more=more)

@@ -17,29 +17,35 @@ NOTHING = 1e-9  # decisions nearer to 0 are rounding
 def tradeoff_parts(found: Tradeoff) -> list[str | Table]:
     """Return the frontier: what it spans, then a row for each point."""
     first, second = found.first, found.second
-    head = f"{_way(found.first)} against {_way(found.second)}"
+    head = " against ".join(_way(goal) for goal in found.goals)
     if not len(found.points):
-        why = {"infeasible": "no plan exists", "unbounded": "an objective can improve without end"}
+        why = {"infeasible": "no plan exists", "unbounded": "an objective can improve without limit"}
         told = why.get(found.stopped or "", f"stopped by {STOPPED_BY.get(found.stopped or '', found.stopped)}")
         return [f"{head}: {told}."]
     parts: list[str | Table] = [f"{head[0].upper()}{head[1:]}."]
-    ends = found.points.iloc[[0, -1]]
+    ends = found.objectives.iloc[[0, -1]]
     if len(found.points) == 1 and found.stopped is None:
-        parts.append("One plan is best for both: there is nothing to trade.")
+        parts.append("One plan is best for all of them: there is nothing to trade.")
     else:
-        (a, b), (c, d) = ends[[first.name, second.name]].to_numpy(float).tolist()
+        (a, b), (c, d) = ends.iloc[:, :2].to_numpy(float).tolist()
         parts.append(
             f"From {amount(a, first.unit)} with {second.name} {amount(b, second.unit)} to {amount(c, first.unit)} with "
-            f"{second.name} {amount(d, second.unit)}. No plan betters one of these points in both."
+            f"{second.name} {amount(d, second.unit)}. {_sure(found)}"
         )
     if found.stopped is not None:
         parts.append(f"Stopped by {STOPPED_BY.get(found.stopped, found.stopped)}: points are missing.")
     elif found.exact:
         parts.append("Between two rows the frontier is a straight line; corners are its exact ends.")
     elif not found.complete:
-        parts.append("Whole-number decisions: there may be further points between these (points all finds them).")
+        many = "" if len(found.goals) > 2 else " (points all finds them)"
+        parts.append(f"There may be further points between these{many}.")
     parts.append(_table(found))
     return parts
+
+
+def _sure(found: Tradeoff) -> str:
+    which = "both" if len(found.goals) == 2 else "all"
+    return f"No plan is better than one of these points in {which}."
 
 
 def _way(objective: Objective) -> str:
@@ -47,29 +53,26 @@ def _way(objective: Objective) -> str:
 
 
 def _table(found: Tradeoff) -> Table:
-    first, second = found.first, found.second
     decisions = found.decisions()
     spread = np.ptp(decisions.to_numpy(float), axis=0) if len(decisions) else np.zeros(0)
-    told = [decisions.columns[j] for j in np.argsort(-spread, kind="stable")[:MOST_DECISIONS] if spread[j] > 1e-9]
-    told = [name for name in decisions.columns if name in told]
+    most = np.argsort(-spread, kind="stable")[:MOST_DECISIONS]
+    told = sorted(j for j in most.tolist() if spread[j] > 1e-9)
     rows = []
-    for k, row in enumerate(found.points.to_dict("records")):
-        price = row["price"]
+    for k, (share, corner, price) in enumerate(found.points.itertuples(index=False, name=None)):
         rows.append(
             (
-                f"{row['share']:.0%}".replace("%", " %"),
-                _cell(row[first.name], first),
-                _cell(row[second.name], second),
-                "corner" if row["corner"] else "",
+                "" if np.isnan(share) else f"{share:.0%}".replace("%", " %"),
+                *(_cell(v, goal) for v, goal in zip(found.objectives.iloc[k].tolist(), found.goals, strict=True)),
+                "corner" if corner else "",
                 "" if np.isnan(price) else f"{price:+,.4g}",
-                *(number(0.0 if abs(v) < NOTHING else v) for v in decisions[told].iloc[k].tolist()),
+                *(number(0.0 if abs(v) < NOTHING else v) for v in decisions.iloc[k, told].tolist()),
             )
         )
     shown, more = capped(rows, MOST_ROWS)
-    per = f">{second.name} per {first.unit or 'unit'} given up"
+    per = f">{found.second.name} per {found.first.unit or 'unit'} given up"
     left = int((spread > 1e-9).sum()) - len(told)
     note = f"{left:,} more decisions move as well." if left > 0 else ""
-    headings = [">given up", _heading(first), _heading(second), "", per, *(f">{name}" for name in told)]
+    headings = [">given up", *map(_heading, found.goals), "", per, *(f">{decisions.columns[j]}" for j in told)]
     return Table("", headings, shown, note=note, more=more)
 
 

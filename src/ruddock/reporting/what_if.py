@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ruddock.errors import listed
 from ruddock.insight.what_if import WhatIf
+from ruddock.modelling.formulation import Objective
 from ruddock.reporting.text import headline
 from ruddock.tables import Table, amount, capped, number
 
@@ -17,16 +18,8 @@ def what_if_parts(found: WhatIf) -> list[str | Table]:
     if not (base.found and changed.found):
         return [*parts, f"As it is: {headline(base)}", f"Changed: {headline(changed)}"]
     unit, name = base.unit, base.objective_name or "the objective"
-    better = (found.difference > 0) == (base.sense == "maximize")
-    if abs(found.difference) <= 1e-9 * max(1.0, abs(base.objective)):
-        verdict = f"{name} stays {amount(base.objective, unit)}."
-    else:
-        word = "better" if better else "worse"
-        verdict = (
-            f"{name} goes from {amount(base.objective, unit)} to {amount(changed.objective, unit)}: "
-            f"{amount(abs(found.difference), unit)} {word}."
-        )
-    parts.append(verdict[0].upper() + verdict[1:])
+    verdicts = [_verdict(goal, row) for goal, row in zip(base.formulation.objectives, _rows(found), strict=True)]
+    parts.append(" ".join(f"{told[0].upper()}{told[1:]}." for told in verdicts) or "There is no objective.")
     for plan, which in ((base, "as it is"), (changed, "changed")):
         if plan.status != "optimal":
             parts.append(f"The plan {which} is not proven the best: {headline(plan)}")
@@ -39,7 +32,7 @@ def what_if_parts(found: WhatIf) -> list[str | Table]:
         ]
         rows.append(
             (
-                "together",
+                "total",
                 amount(base.objective, unit),
                 amount(changed.objective, unit),
                 _signed(found.difference, amount(found.difference, unit)),
@@ -50,6 +43,19 @@ def what_if_parts(found: WhatIf) -> list[str | Table]:
     parts.append(_moved(found))
     parts += _binding(found)
     return parts
+
+
+def _rows(found: WhatIf) -> list[tuple[float, float, float]]:
+    return list(found.objectives().itertuples(index=False, name=None))
+
+
+def _verdict(goal: Objective, row: tuple[float, float, float]) -> str:
+    """Say what became of one objective, against itself."""
+    old, new, difference = row
+    if abs(difference) <= 1e-9 * max(1.0, abs(old)):
+        return f"{goal.name} stays {amount(old, goal.unit)}"
+    word = "better" if (difference > 0) == goal.maximize else "worse"
+    return f"{goal.name} goes from {amount(old, goal.unit)} to {amount(new, goal.unit)}: {amount(abs(difference), goal.unit)} {word}"
 
 
 def _prediction(found: WhatIf) -> str:

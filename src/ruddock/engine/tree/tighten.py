@@ -60,12 +60,12 @@ def whole_columns(problem: Problem) -> Bytes:
     return ((problem.kinds & INTEGER) != 0).astype(np.int8)
 
 
-def implied_bounds(problem: Problem) -> tuple[Floats, Floats]:
-    """Return the bounds of columns that rows imply; those of the problem where it has no plan."""
+def implied_bounds(problem: Problem) -> tuple[Floats, Floats] | None:
+    """Return the bounds of columns that rows imply; None where they contradict each other, so that there is no plan."""
     domain = Domain(problem)
     lower, upper = domain.lower.copy(), domain.upper.copy()
     if propagator(problem).run(lower, upper, None, PROPAGATION_WORK) < 0:
-        return domain.lower, domain.upper
+        return None
     return lower, upper
 
 

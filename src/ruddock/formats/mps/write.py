@@ -11,6 +11,8 @@ import numpy as np
 
 from ruddock.errors import RuddockWarning, listed
 from ruddock.formats.files import write_text
+from ruddock.formats.limits import refuse_unwritable
+from ruddock.modelling.lowering import lowered
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 
 if TYPE_CHECKING:
@@ -20,19 +22,17 @@ if TYPE_CHECKING:
 def write_mps(model: Model, path: Path) -> None:
     """Write a model as an MPS file in free form, numbers to the last digit.
 
-    Names with blanks get ``_`` for them, and a warning tells which. Only the first objective is
-    written; a warning says so if there are more.
+    Names with blanks get ``_`` for them, and a warning tells which.
+
+    Raises
+    ------
+    FormatError
+        If the model has what an MPS file cannot hold: rules, curves, several objectives.
     """
     formulation = model.formulation()
+    refuse_unwritable(formulation, "an MPS file", str(path))
     objective = formulation.first_objective
-    if len(formulation.objectives) > 1:
-        warnings.warn(
-            f"an MPS file holds one objective: {formulation.objectives[0].name} is written, "
-            f"{listed(o.name for o in formulation.objectives[1:])} not",
-            RuddockWarning,
-            stacklevel=4,
-        )
-    problem = formulation.problem(objective)
+    problem = lowered(formulation).problem(objective)
     goal = objective.name if objective else "objective"
     rows, goal = _rows_with_goal(formulation.constraint_names, goal)
     columns = _plain(formulation.decision_names)

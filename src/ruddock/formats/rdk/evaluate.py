@@ -8,13 +8,14 @@ from typing import Any
 
 from ruddock.errors import DataError, ModelError, known
 from ruddock.formats.rdk.grammar import Token, Tree, meaning, start_of
-from ruddock.formats.rdk.source import Entry, Source
+from ruddock.formats.rdk.source import Entry, Source, unquoted
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.data import Data, maximum, minimum
-from ruddock.modelling.expression import Expression, Relation
+from ruddock.modelling.expression import Expression, Relation, turned
+from ruddock.modelling.formulation import Quantity, expression_of
 from ruddock.modelling.model import Model
 
-FUNCTIONS = ("sum", "lag", "minimum", "maximum")
+FUNCTIONS = ("sum", "previous", "minimum", "maximum")
 
 
 class Names:
@@ -22,14 +23,14 @@ class Names:
 
     Attributes
     ----------
-    implied : None, or the list that collects names taken as decisions because nothing declares any
+    undeclared : None, or the list that collects names taken as decisions because nothing declares any
     """
 
     def __init__(self, model: Model) -> None:
         self.model = model
         self.axes: dict[str, Axis] = {}
         self.data: dict[str, Data] = {}
-        self.implied: list[str] | None = None
+        self.undeclared: list[str] | None = None
         self.failed: set[str] = set()  # declared, but with an error of their own
 
     def find(self, name: str) -> Any:
@@ -40,13 +41,12 @@ class Names:
             part = self.model[name]
             if isinstance(part, Expression):
                 return part
-            held = getattr(part, "expression", None)
-            if held is not None and not hasattr(part, "lower"):
-                return held
+            if isinstance(part, Quantity):
+                return expression_of(part.terms)
         if name in self.failed:
             raise FollowUpError(name)
-        if self.implied is not None and name not in self.axes:
-            self.implied.append(name)
+        if self.undeclared is not None and name not in self.axes:
+            self.undeclared.append(name)
             return self.model.decide(name)
         what = " (it is an axis: axes stand in brackets and in sum)" if name in self.axes else ""
         names = [*self.data, *(f.name for f in self.model.formulation().decisions)]
@@ -134,13 +134,13 @@ class Evaluator:
                 if text != axis.name:
                     renamed[axis.name] = self.names.axes[text]
                 continue
-            picked[axis.name] = label_of(axis, text[1:-1] if text.startswith('"') else text)
+            picked[axis.name] = label_of(axis, unquoted(text))
         # a name may move to an axis that another one leaves: go by names that are free meanwhile
         result = held.at(**picked) if picked else held
         return result.rename(**renamed) if renamed else result
 
     def call(self, node: Tree[Any]) -> Any:
-        """Evaluate ``sum(expr, axis...)``, ``lag(expr, axis, start)``, ``minimum`` and ``maximum``."""
+        """Evaluate ``sum(expr, axis...)``, ``previous(expr, axis, start)``, ``minimum`` and ``maximum``."""
         name, *arguments = node.children
         if name not in FUNCTIONS:
             hint = f"; to multiply write {name} * (...)" if name in self.names.data or name in self.names.model else ""
@@ -148,8 +148,8 @@ class Evaluator:
             raise self.source.error(message, self.entry, self.offset + start_of(node))
         if name == "sum":
             return self.total(node, arguments)
-        if name == "lag":
-            return self.lag(node, arguments)
+        if name == "previous":
+            return self.previous(node, arguments)
         if len(arguments) != 2:
             raise self.source.error(f"{name} takes two arguments", self.entry, self.offset + start_of(node))
         a, b = self.value(arguments[0]), self.value(arguments[1])
@@ -166,20 +166,20 @@ class Evaluator:
             raise self.source.error("a plain number has nothing to sum over", self.entry, self.offset + start_of(node))
         return self.guarded(node, lambda: held.sum(*axes))
 
-    def lag(self, node: Tree[Any], arguments: list[Any]) -> Any:
-        """Evaluate ``lag(expr, axis, start)``."""
+    def previous(self, node: Tree[Any], arguments: list[Any]) -> Any:
+        """Evaluate ``previous(expr, axis, start)``."""
         if len(arguments) not in (2, 3):
-            message = "lag takes an expression, an axis, and the value before the first label"
+            message = "previous takes an expression, an axis, and the value before the first label"
             raise self.source.error(message, self.entry, self.offset + start_of(node))
         held, axis = self.value(arguments[0]), self.axis(arguments[1])
         start: Any = None
         if len(arguments) == 3:
             last = arguments[2]
-            wraps = isinstance(last, Tree) and last.data == "name" and str(last.children[0]) == "wrap"
-            start = "wrap" if wraps else self.value(last)
+            cyclic = isinstance(last, Tree) and last.data == "name" and str(last.children[0]) == "cyclic"
+            start = "cyclic" if cyclic else self.value(last)
         if not isinstance(held, Expression):
-            raise self.source.error("lag looks back at decisions", self.entry, self.offset + start_of(node))
-        return self.guarded(node, lambda: held.lag(axis, start=start))
+            raise self.source.error("previous looks back at decisions", self.entry, self.offset + start_of(node))
+        return self.guarded(node, lambda: held.previous(axis, start=start))
 
     def axis(self, node: Any) -> Axis:
         """Return the axis that an argument names."""
@@ -244,9 +244,9 @@ def label_of(axis: Axis, text: str) -> Any:
     DataError
         If there is none.
     """
-    if text not in axis.texts:
+    if text not in axis.places:
         raise DataError(f"axis {axis.name} has no label {text!r}; {known(text, axis.texts)}")
-    return axis.labels[axis.texts.index(text)]
+    return axis.labels[axis.places[text]]
 
 
 def _apply(operation: str, a: Any, b: Any) -> Any:
@@ -266,6 +266,10 @@ def _both(a: Data, b: Data) -> Data:
 
 
 def _relate(a: Any, sign: str, b: Any) -> Any:
+    if isinstance(b, Expression) and not isinstance(a, Expression):
+        # decisions on the right stay there
+        opposite = {"<=": ">=", ">=": "<=", "==": "=="}[sign]
+        return turned(_relate(b, opposite, a))
     if sign == "<=":
         return a <= b
     return a >= b if sign == ">=" else a == b

@@ -9,7 +9,7 @@ from typing import Any
 from lark import Lark, Token, Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
 
-from ruddock.formats.rdk.source import Entry, Source
+from ruddock.formats.rdk.source import Entry, Source, masked
 
 GRAMMAR = r"""
 relation: expr CMP expr [CMP expr]
@@ -47,7 +47,7 @@ STAR: /[*×·]/
 SLASH: "/"
 NUMBER: /(\d+(\.(?!\.)\d*)?|\.\d+)([eE][+-]?\d+)?/
 NAME: /[^\W\d_]\w*/
-STRING: /"[^"\n]*"/
+STRING: /"(\\.|[^"\\\n])*"/
 %ignore /\s+/
 """
 
@@ -110,6 +110,7 @@ def parse(source: Source, entry: Entry, offset: int, text: str, start: str) -> T
 
 def _nesting(text: str) -> int:
     depth = deepest = 0
+    text = masked(text)
     for sign in text:
         depth += (sign in "([") - (sign in ")]")
         deepest = max(deepest, depth)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -17,21 +18,26 @@ from ruddock.formats.rdk import tables
 from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
 from ruddock.formats.rdk.grammar import Tree, meaning, parse
 from ruddock.formats.rdk.rules import RuleReader
-from ruddock.formats.rdk.source import Entry, Section, Source, split
+from ruddock.formats.rdk.source import Entry, Section, Source, split, unquoted
 from ruddock.modelling.axis import Axis
+from ruddock.modelling.cells import Cells
 from ruddock.modelling.changes import Change
 from ruddock.modelling.data import Data, as_data
-from ruddock.modelling.expression import Expression, Relation
-from ruddock.modelling.logic import Rule
+from ruddock.modelling.expression import Expression, Relation, sides_of
 from ruddock.modelling.model import Model
+from ruddock.modelling.names import UnknownName, split_member
+from ruddock.modelling.rules import Rule
+from ruddock.problem import Floats
 
-HEAD = re.compile(r"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*\((?P<unit>[^()\n]*)\))?")
+UNIT = r"\((?P<unit>(?:[^()\n]|\([^()\n]*\))*)\)"  # brackets within a unit: £/(crate*day)
+HEAD = re.compile(rf"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*{UNIT})?")
+NAMED = re.compile(rf"\s*[^\W\d_]\w*\s*(\[[^\]\n]*\])?\s*({UNIT})?\s*(where\b[^:]*)?:")
 WHERE = re.compile(r"\s*where\b")
-LABEL = re.compile(r'\s*("[^"]*"|[^,\n]+?)\s*(,|\n|\Z)')
+LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"|[^,\n]+?)\s*(,|\n|\Z)')
 COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
 RESERVED = {
     "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
-    "semicontinuous", "free", "where", "from", "and", "sum", "lag", "minimum", "maximum", "sheet", "column", "wrap",
+    "semicontinuous", "free", "where", "from", "and", "sum", "previous", "minimum", "maximum", "sheet", "column", "cyclic",
     "inf",
 }  # fmt: skip
 KINDS = ("integer", "binary", "semicontinuous", "free")
@@ -49,6 +55,38 @@ class Head:
     end: int
 
 
+@dataclass(frozen=True)
+class TextRecipe:
+    """How a model was read: its text and its tables, so that it can be read again with its data changed.
+
+    Attributes
+    ----------
+    frames : tables as they were when the model was read, by file and sheet
+    """
+
+    text: str
+    name: str
+    folder: Path
+    replace: Mapping[str, str | Path]
+    frames: tables.Frames
+    data_names: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    undeclared: tuple[str, ...] = ()
+
+    def read(self, changes: Sequence[Change] = ()) -> Model:
+        """Read the text with changes made to its data, before other data is computed from them."""
+        reader = _Reader(Source(self.name, self.text.splitlines()), self, changes)
+        model = reader.read()
+        model._recipe = dataclasses.replace(
+            self,
+            data_names=tuple(reader.names.data),
+            notes=tuple(reader.notes),
+            undeclared=tuple(reader.names.undeclared or ()),
+        )
+        model._read = dict(model._parts)
+        return model
+
+
 def read_rdk(path: Path, replace: Mapping[str, str | Path] | None = None) -> Model:
     """Read a model in text form.
 
@@ -63,31 +101,21 @@ def read_rdk(path: Path, replace: Mapping[str, str | Path] | None = None) -> Mod
     FormatError
         With file, line, column and the line; further errors follow in the same message.
     """
-    text = read_text(path)
-    model = read_rdk_text(text, str(path), path.parent, replace)
-    model.again = lambda changes: read_rdk_text(text, str(path), path.parent, replace, changes)
-    return model
+    return read_rdk_text(read_text(path), str(path), path.parent, replace)
 
 
 def read_rdk_text(
-    text: str,
-    name: str,
-    folder: Path,
-    replace: Mapping[str, str | Path] | None = None,
-    changes: Sequence[Change] = (),
+    text: str, name: str, folder: Path, replace: Mapping[str, str | Path] | None = None
 ) -> Model:
-    """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are.
-
-    ``changes`` are made to its data, before other data is computed from them.
-    """
-    return _Reader(Source(name, text.splitlines()), folder, dict(replace or {}), changes).read()
+    """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are."""
+    return TextRecipe(text, name, folder, dict(replace or {}), tables.Frames()).read()
 
 
 class _Reader:
-    def __init__(
-        self, source: Source, folder: Path, replace: dict[str, str | Path], changes: Sequence[Change] = ()
-    ) -> None:
-        self.source, self.folder, self.replace, self.changes = source, folder, replace, changes
+    def __init__(self, source: Source, recipe: TextRecipe, changes: Sequence[Change]) -> None:
+        self.source, self.folder, self.replace, self.changes = source, recipe.folder, recipe.replace, changes
+        self.frames = recipe.frames
+        self.notes: list[str] = []
         self.errors: list[FormatError] = []
         self.names = Names(Model(Path(source.path).stem or "model"))
         self.unnamed = 0
@@ -102,7 +130,7 @@ class _Reader:
         if not sections and not self.errors:
             self.errors.append(self.source.error("the file is empty; a model has an objective or constraints"))
         if not any(section.word == "decisions" for section in sections):
-            self.names.implied = []
+            self.names.undeclared = []
         readers: dict[str, Callable[[Section], None]] = {
             "model": self.title,
             "axes": lambda s: self.each(s, self.axis),
@@ -133,8 +161,6 @@ class _Reader:
         if self.errors:
             self.errors.sort(key=lambda error: (error.line or 0, error.column or 0))
             raise together(self.errors)
-        self.model.implied = tuple(self.names.implied or ())
-        self.model.data_names = tuple(self.names.data)
         return self.model
 
     def each(self, section: Section, read: Callable[[Entry], None]) -> None:
@@ -144,7 +170,6 @@ class _Reader:
 
     def trying(self, entry: Entry, work: Callable[[], None]) -> None:
         """Run a step and keep its error, if it is a new one."""
-        before = self.model.columns
         try:
             work()
         except FollowUpError:
@@ -155,12 +180,13 @@ class _Reader:
         except tables.SlipError as slip:
             self.errors.append(self.source.error(str(slip), entry, slip.offset))
             self.note_failed(entry)
+        except UnknownName:
+            raise  # a change of data that names nothing, not an error of the file
         except (ModelError, DataError) as error:
             self.errors.append(self.source.error(str(error), entry))
             self.note_failed(entry)
         except RecursionError:
             self.errors.append(self.source.error("this is nested too deep", entry))
-        assert self.model.columns >= before
 
     def note_failed(self, entry: Entry) -> None:
         """Remember the names that an entry was to declare: uses of them are not errors of their own."""
@@ -242,7 +268,9 @@ class _Reader:
         labels: Any
         if found:
             labels = _maybe_numbers(
-                tables.labels_from(self.file(found), _plain(found["sheet"]), _plain(found["column"]), head.name)
+                tables.labels_from(
+                    self.frames, self.file(found), _plain(found["sheet"]), _plain(found["column"]), head.name
+                )
             )
         elif count:
             if abs(int(count[2]) - int(count[1])) > MOST_LABELS:
@@ -253,13 +281,16 @@ class _Reader:
         elif text in self.names.failed:
             raise FollowUpError(text)
         else:
-            labels = _maybe_numbers([tables.plain(match[1]) for match in LABEL.finditer(text) if match[1].strip()])
+            written = [match[1] for match in LABEL.finditer(text) if match[1].strip()]
+            plain = not any(label.startswith('"') for label in written)
+            labels = [unquoted(label) for label in written]
+            labels = _maybe_numbers(labels) if plain else labels  # text in quotes stays text
             if not labels:
                 raise self.source.error("labels are missing: write them with commas between", entry, begin)
         self.names.axes[head.name] = Axis(head.name, labels)
 
     def file(self, found: re.Match[str]) -> Path:
-        return self.folder / tables.plain(found["file"])
+        return self.folder / unquoted(found["file"])
 
     def data(self, entry: Entry) -> None:
         """Read ``name[axes] (unit) : numbers [else number]``, ``: from file`` or ``= expression``."""
@@ -271,8 +302,10 @@ class _Reader:
         if sign == ":":
             text, fill = tables.without_else(text)
         if head.name in self.replace:
-            held, told = tables.from_file(Path(self.replace[head.name]), None, None, head.name, axes, head.unit)
-            self.model.notes.append(f"{told} (replaced for this run)")
+            held, told = tables.from_file(
+                self.frames, Path(self.replace[head.name]), None, None, head.name, axes, head.unit
+            )
+            self.notes.append(f"{told} (replaced for this run)")
         elif sign == "=":
             held = self.computed(entry, at, head, axes)
         else:
@@ -281,8 +314,8 @@ class _Reader:
                 if not axes:
                     raise self.source.error("data from a table has axes; a single number is typed", entry, at)
                 sheet, column = _plain(found["sheet"]), _plain(found["column"])
-                held, told = tables.from_file(self.file(found), sheet, column, head.name, axes, head.unit)
-                self.model.notes.append(told)
+                held, told = tables.from_file(self.frames, self.file(found), sheet, column, head.name, axes, head.unit)
+                self.notes.append(told)
             else:
                 at += len(text) - len(text.lstrip())
                 try:
@@ -296,16 +329,40 @@ class _Reader:
     def changed(self, name: str, held: Data) -> Data:
         """Return data with the changes that name it."""
         for change in self.changes:
-            if change.family != name:
-                continue
-            own = change.members(name, held.cells)
-            if not own.any():
-                names = [f"{name}[{text}]" for text in held.cells.texts()]
-                raise ModelError(f"{change}: {name} holds no number there; {known(change.target, names)}")
-            values = held.values.copy()
-            values[own] = change.applied(values[own])
-            held = Data(held.cells, values, held.unit, held.fill)
+            base, labels = split_member(change.target)
+            if base == name:
+                held = self.changed_by(change, held, labels)
         return held
+
+    def changed_by(self, change: Change, held: Data, labels: list[str] | None) -> Data:
+        """Return data with one change made."""
+        if labels is None:
+            fill = None if held.fill is None else float(change.applied(np.array([held.fill]))[0])
+            return Data(held.cells, self.finite(change, change.applied(held.values)), held.unit, fill)
+        names = [f"{change.target.partition('[')[0]}[{text}]" for text in held.cells.texts()]
+        known_labels = len(labels) == len(held.axes) and all(
+            label in axis.places for axis, label in zip(held.axes, labels, strict=True)
+        )
+        if not known_labels:
+            raise UnknownName(f"{change}: the data holds no number there; {known(change.target, names)}")
+        codes = [axis.places[label] for axis, label in zip(held.axes, labels, strict=True)]
+        at = held.cells.position_of(codes)
+        if at < 0 and (held.fill is not None or change.op == "="):
+            # a number where there was none, or where a fill stood for it
+            cells = Cells(held.axes, [np.append(own, np.int32(code)) for own, code in zip(held.cells.codes, codes, strict=True)])
+            held = Data(cells, np.append(held.values, held.fill or 0.0), held.unit, held.fill)
+            at = cells.size - 1
+        if at < 0:
+            raise UnknownName(f"{change}: the data holds no number there; {known(change.target, names)}")
+        values = held.values.copy()
+        values[at : at + 1] = self.finite(change, change.applied(values[at : at + 1]))
+        return Data(held.cells, values, held.unit, held.fill)
+
+    def finite(self, change: Change, values: Floats) -> Floats:
+        """Return changed numbers, which must be such."""
+        if np.isnan(values).any():
+            raise ModelError(f"{change}: there is no such number")
+        return values
 
     def computed(self, entry: Entry, at: int, head: Head, axes: tuple[Axis, ...]) -> Data:
         value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
@@ -332,7 +389,7 @@ class _Reader:
         where = WHERE.match(entry.text, at)
         if where:
             at = where.end()
-            stop = re.compile(r":|\b(integer|binary|semicontinuous|free)\b").search(entry.text, at)
+            stop = re.compile(r":|\b(integer|binary|semicontinuous|free)\b").search(entry.masked, at)
             end = stop.start() if stop else len(entry.text)
             mask = self.evaluator(entry, at).condition(self.tree(entry, at, "condition", end))
             at = end
@@ -435,24 +492,28 @@ class _Reader:
         head = self.head(entry)
         self.new_name(entry, head)
         _, at = self.rest(entry, head, ":")
-        pieces = self.rules(entry).points(at)
-        if pieces is not None:
-            x, points = pieces
-            value = self.model.piecewise(f"{head.name}_of", x, points)
-        else:
-            value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
+        curve = self.rules(entry).curve(at)
+        if curve is not None:
+            x, corners = curve
+            if not isinstance(x, Expression):
+                raise self.source.error("a curve is a function of decisions", entry, at)
+            self.same_axes(entry, head, x.axes)
+            self.model.curve(head.name, x, corners, unit=head.unit)
+            return
+        value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
         if not isinstance(value, Expression):
             raise self.source.error("a quantity is made of decisions", entry, at)
-        self.same_axes(entry, head, value)
+        self.same_axes(entry, head, value.axes)
         self.model.quantity(head.name, value, unit=head.unit)
 
     def constraint(self, entry: Entry) -> None:
         """Read ``name[axes] (unit) where condition : relation``; the name may be left out."""
-        named = re.match(r"\s*[^\W\d_]\w*\s*(\[[^\]\n]*\])?\s*(\([^()\n]*\))?\s*(where\b[^:]*)?:", entry.text)
+        named = NAMED.match(entry.masked)
         if not named:
             self.unnamed += 1
-            head = Head(f"limit_{self.unnamed}", None, None, 0, 0)
-            self.model.require(head.name, self.relation(entry, 0))
+            while f"limit_{self.unnamed}" in self.model or f"limit_{self.unnamed}" in self.names.data:
+                self.unnamed += 1
+            self.kept(f"limit_{self.unnamed}", None, *self.relation(entry, 0))
             return
         head = self.head(entry)
         self.new_name(entry, head)
@@ -461,30 +522,42 @@ class _Reader:
         at = named.end()
         if where is not None:
             mask = self.evaluator(entry, where.end()).condition(self.tree(entry, where.end(), "condition", at - 1))
-        relation = self.relation(entry, at)
+        relation, sources = self.relation(entry, at)
         if mask is not None:
             if isinstance(relation, Rule):
                 raise self.source.error("where keeps a part of a relation; a rule has none", entry, where.start())  # type: ignore[union-attr]
             relation = relation.where(mask)
-        self.same_axes(entry, head, relation.expression)
-        self.model.require(head.name, relation, unit=head.unit)
+        axes = relation.cells.axes if isinstance(relation, Rule) else sides_of(relation).cells.axes
+        self.same_axes(entry, head, axes)
+        self.kept(head.name, head.unit, relation, sources)
 
-    def relation(self, entry: Entry, at: int) -> Relation | Rule:
-        """Read a relation or a logical rule."""
+    def kept(self, name: str, unit: str | None, relation: Relation | Rule, sources: tuple[str, ...]) -> None:
+        """Add constraints or a rule, with the data that they name."""
+        part = self.model.require(name, relation, unit=unit)
+        self.model._parts[name] = dataclasses.replace(part, sources=sources)
+
+    def relation(self, entry: Entry, at: int) -> tuple[Relation | Rule, tuple[str, ...]]:
+        """Read a relation or a logical rule, and the data that its right side, or the whole rule, names."""
         rule = self.rules(entry).rule(at)
-        return self.evaluator(entry, at).relation(self.tree(entry, at, "relation")) if rule is None else rule
+        if rule is not None:
+            return rule, tuple(name for name in self.names.data if re.search(rf"\b{name}\b", entry.masked[at:]))
+        tree = self.tree(entry, at, "relation")
+        relation = self.evaluator(entry, at).relation(tree)
+        right = tree.children[2] if len(tree.children) > 2 else None
+        named = {str(part) for part in right.scan_values(lambda token: token.type == "NAME")} if right is not None else set()
+        return relation, tuple(name for name in self.names.data if name in named)
 
     def rules(self, entry: Entry) -> RuleReader:
         """Return the reader of the logical rules of an entry."""
         return RuleReader(self.source, entry, partial(self.evaluator, entry))
 
-    def same_axes(self, entry: Entry, head: Head, expression: Expression) -> None:
+    def same_axes(self, entry: Entry, head: Head, axes: tuple[Axis, ...]) -> None:
         """Check that a family runs over the axes that its name says."""
-        written, held = set(head.axes or ()), set(expression.cells.names)
+        written, held = set(head.axes or ()), {axis.name for axis in axes}
         extra, lacking = sorted(held - written), sorted(written - held)
         if extra:
             over = ", ".join(extra)
-            whole = f"{head.name}[{', '.join(expression.cells.names)}]"
+            whole = f"{head.name}[{', '.join(axis.name for axis in axes)}]"
             message = f"the expression also runs over {over}: sum over it, or write {whole}"
             raise self.source.error(message, entry, head.start)
         if lacking:
@@ -493,7 +566,7 @@ class _Reader:
 
 
 def _plain(text: str | None) -> str | None:
-    return None if text is None else tables.plain(text)
+    return None if text is None else unquoted(text)
 
 
 def _maybe_numbers(labels: list[str]) -> list[Any]:

@@ -1,4 +1,7 @@
-"""Logical rules in text: ``if used then ...``, ``either ... or ...``, ``at most 2 of used``, ``run(on, hour) >= 3``."""
+"""Logical rules in text: ``if used then ...``, ``either ... or ...``, ``run(on, hour) >= 3``, and curves.
+
+What stands in quotes is blotted out before words are looked for, so that labels may hold any of them.
+"""
 
 from __future__ import annotations
 
@@ -11,18 +14,16 @@ from ruddock.formats.rdk.grammar import Tree, parse
 from ruddock.formats.rdk.source import Entry, Source
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.expression import Relation
-from ruddock.modelling.logic import Rule, at_least, at_most, either, exactly, pause, run, when
+from ruddock.modelling.rules import Rule, either, pause, run, when
 
 IF = re.compile(r"\s*(?P<word>if|unless)\s(?P<condition>.*?)\sthen\s", re.DOTALL)
 IF_BEGUN = re.compile(r"\s*(if|unless)\s")
-EITHER = re.compile(r"\s*either\s(?P<first>.*?)\sor\s(?P<second>.*)\Z", re.DOTALL)
-EITHER_BEGUN = re.compile(r"\s*either\s")
-SO_MANY = re.compile(r"\s*(?P<word>at\s+most|at\s+least|exactly)\s+(?P<count>\d+)\s+of\s+(?P<rest>.*)\Z", re.DOTALL)
-SO_MANY_BEGUN = re.compile(r"\s*(at\s+(most|least)|exactly)\s+\d")
+EITHER = re.compile(r"\s*either\s")
+OR = re.compile(r"\sor\s")
+COUNTED = re.compile(r"\s*(at\s+(most|least)|exactly)\s+\d")
 RUN = re.compile(r"\s*(?P<word>run|pause)\s*\((?P<inside>.*)\)\s*(>=|=>|≥)\s*(?P<least>\d+)\s*\Z", re.DOTALL)
 RUN_BEGUN = re.compile(r"\s*(run|pause)\s*\(")
-PIECEWISE = re.compile(r"\s*piecewise\s*\((?P<inside>.*)\)\s*\Z", re.DOTALL)
-POINT = re.compile(r"\s*([-−+]?[\d.]+(?:[eE][-+]?\d+)?)\s+([-−+]?[\d.]+(?:[eE][-+]?\d+)?)\s*\Z")
+CURVE = re.compile(r"\s*curve\s*\((?P<inside>.*)\)\s*\Z", re.DOTALL)
 
 Evaluated = Callable[[int], Evaluator]
 
@@ -37,43 +38,47 @@ class RuleReader:
 
     def __init__(self, source: Source, entry: Entry, evaluator: Evaluated) -> None:
         self.source, self.entry, self.evaluator = source, entry, evaluator
+        self.masked = entry.masked
 
-    def rule(self, at: int) -> Rule | Relation | None:
+    def rule(self, at: int) -> Rule | None:
         """Return the rule that begins at an offset, or None where the text is none."""
-        text = self.entry.text[at:]
-        found = IF.match(text)
+        text = self.masked
+        found = IF.match(text, at)
         if found:
-            condition = self.value(at + found.start("condition"), at + found.end("condition"))
-            relation = self.relation(at + found.end(), len(self.entry.text))
-            given = condition if found["word"] == "if" else 1 - condition
-            return self.guarded(at, lambda: when(given, relation))
-        if IF_BEGUN.match(text):
-            raise self.source.error("then is missing: write if used then ship >= 10", self.entry, len(self.entry.text))
-        found = EITHER.match(text)
+            condition = self.value(found.start("condition"), found.end("condition"))
+            relation = self.relation(found.end(), len(text))
+            if found["word"] == "unless":
+                condition = self.guarded(at, lambda: 1 - condition)
+            return self.guarded(at, lambda: when(condition, relation))
+        if IF_BEGUN.match(text, at):
+            raise self.source.error("then is missing: write if used then ship >= 10", self.entry, len(text))
+        found = EITHER.match(text, at)
         if found:
-            first = self.relation(at + found.start("first"), at + found.end("first"))
-            second = self.relation(at + found.start("second"), at + found.end("second"))
-            return self.guarded(at, lambda: either(first, second))
-        if EITHER_BEGUN.match(text):
-            raise self.source.error("or is missing: write either a <= 3 or b >= 5", self.entry, len(self.entry.text))
-        found = SO_MANY.match(text)
-        if found:
-            word, count = found["word"].split()[-1], int(found["count"])
-            chosen = [self.value(*span) for span in self.split(at + found.start("rest"), len(self.entry.text))]
-            make = {"most": at_most, "least": at_least, "exactly": exactly}[word]
-            return self.guarded(at, lambda: make(count, *chosen))
-        if SO_MANY_BEGUN.match(text):
-            raise self.source.error("write at most 2 of used: a whole number of yes/no decisions", self.entry, at)
-        found = RUN.match(text)
+            return self.either(at, found.end())
+        if COUNTED.match(text, at):
+            raise self.source.error(
+                "to count yes/no decisions, add them up: sum(used) <= 2, or used[place] summed over an axis", self.entry, at
+            )
+        found = RUN.match(text, at)
         if found:
             return self.run(at, found)
-        if RUN_BEGUN.match(text):
-            raise self.source.error("write run(on, hour) >= 3: at least so many in a row", self.entry, at)
+        if RUN_BEGUN.match(text, at):
+            raise self.source.error("write run(on, hour) >= 3: at least that many in a row", self.entry, at)
         return None
+
+    def either(self, at: int, begin: int) -> Rule:
+        """Read ``either a or b``, or more relations with ``or`` between."""
+        ends = [found.span() for found in OR.finditer(self.masked, begin)]
+        if not ends:
+            raise self.source.error("or is missing: write either a <= 3 or b >= 5", self.entry, len(self.masked))
+        begins = [begin, *(end for _, end in ends)]
+        stops = [*(start for start, _ in ends), len(self.masked)]
+        relations = [self.relation(*span) for span in zip(begins, stops, strict=True)]
+        return self.guarded(at, lambda: either(*relations))
 
     def run(self, at: int, found: re.Match[str]) -> Rule:
         """Read ``run(on, hour) >= 3``, or with what it was before: ``run(on, hour, 1) >= 3``."""
-        spans = self.split(at + found.start("inside"), at + found.end("inside"))
+        spans = self.split(found.start("inside"), found.end("inside"))
         if len(spans) not in (2, 3):
             raise self.source.error("run takes yes/no decisions, an axis, and what was before it", self.entry, at)
         on, axis = self.value(*spans[0]), self.axis(*spans[1])
@@ -81,31 +86,37 @@ class RuleReader:
         make = run if found["word"] == "run" else pause
         return self.guarded(at, lambda: make(on, axis, int(found["least"]), before=before))
 
-    def points(self, at: int) -> tuple[Any, list[tuple[float, float]]] | None:
-        """Return expression and corners of ``piecewise(expr, x y, x y, ...)``, or None where the text is none."""
-        found = PIECEWISE.match(self.entry.text, at)
+    def curve(self, at: int) -> tuple[Any, list[tuple[Any, Any]]] | None:
+        """Return expression and corners of ``curve(expr, x y, x y, ...)``, or None where the text is none."""
+        found = CURVE.match(self.masked, at)
         if not found:
             return None
         spans = self.split(found.start("inside"), found.end("inside"))
-        points = []
+        corners = []
         for begin, end in spans[1:]:
-            pair = POINT.match(self.entry.text[begin:end])
-            try:
-                numbers = [float(part.replace("−", "-")) for part in pair.groups()] if pair else []
-            except ValueError:
-                numbers = []
-            if len(numbers) != 2:
-                raise self.source.error("a corner is two numbers: how much, and the value there", self.entry, begin)
-            points.append((numbers[0], numbers[1]))
-        return self.value(*spans[0]), points
+            middle = self.gap(begin, end)
+            corners.append((self.value(begin, middle), self.value(middle, end)))
+        return self.value(*spans[0]), corners
 
     # ------------------------------------------------------------------ parts
+
+    def gap(self, begin: int, end: int) -> int:
+        """Return where the second of two coordinates begins: behind a blank in no brackets and beside no sign."""
+        depth = 0
+        for k in range(begin, end):
+            sign = self.masked[k]
+            depth += (sign in "([") - (sign in ")]")
+            if sign.isspace() and depth == 0:
+                before, after = self.masked[begin:k].rstrip(), self.masked[k:end].lstrip()
+                if before and after and before[-1] not in "+-−*/×·" and after[0] not in "+*/×·":
+                    return k
+        raise self.source.error("a corner is two numbers or data: how much, and the value there", self.entry, begin)
 
     def split(self, begin: int, end: int) -> list[tuple[int, int]]:
         """Return the spans between commas that stand in no brackets."""
         spans, depth, start = [], 0, begin
         for k in range(begin, end):
-            sign = self.entry.text[k]
+            sign = self.masked[k]
             depth += (sign in "([") - (sign in ")]")
             if sign == "," and depth == 0:
                 spans.append((start, k))

@@ -9,7 +9,24 @@ from dataclasses import dataclass, field
 from ruddock.errors import FormatError
 
 HEADINGS = ("model", "axes", "data", "decisions", "minimize", "maximize", "quantities", "require")
-COMMENT = re.compile(r'#(?=(?:[^"]*"[^"]*")*[^"]*$)')  # a # that is not inside quotes
+QUOTED = re.compile(r'"(?:\\.|[^"\\\n])*"')  # as in JSON: \" and \\ within
+
+
+def masked(text: str) -> str:
+    """Return a text with what stands in quotes replaced by ``_``, quotes included."""
+    return QUOTED.sub(lambda found: "_" * len(found.group()), text) if '"' in text else text
+
+
+def quoted(text: str) -> str:
+    """Return a label in quotes."""
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def unquoted(text: str) -> str:
+    """Return a label or file name without its quotes."""
+    if len(text) > 1 and text[0] == text[-1] == '"':
+        return re.sub(r"\\(.)", r"\1", text[1:-1])
+    return text
 
 
 @dataclass
@@ -24,6 +41,11 @@ class Entry:
     text: str
     starts: list[int]  # where each physical line begins within the text
     places: list[tuple[int, int]]  # its line number and first column
+
+    @property
+    def masked(self) -> str:
+        """The text with what stands in quotes blotted out, so that marks within labels are none; of the same length."""
+        return masked(self.text)
 
     def place(self, offset: int) -> tuple[int, int]:
         """Return line and column of a character of the text."""
@@ -69,7 +91,7 @@ def split(source: Source) -> tuple[list[Section], list[FormatError]]:
     for number, raw in enumerate(source.lines, 1):
         line = raw.replace("\u00a0", " ").replace("\t", " ")
         if "#" in line:
-            line = COMMENT.split(line, maxsplit=1)[0]
+            line = line[: (masked(line) + "#").index("#")]
         text = line.strip()
         if not text:
             continue

@@ -10,11 +10,12 @@ import numpy as np
 import pandas as pd
 
 from ruddock.errors import DataError, FormatError, known, listed
+from ruddock.formats.rdk.source import masked, unquoted
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.data import Data, data
 
-TOKEN = re.compile(r'"[^"]*"|[^\s,]+')
+TOKEN = re.compile(r'"(?:\\.|[^"\\\n])*"|[^\s,]+')
 ABSENT = (".", "-")
 ELSE = re.compile(r"[\s,]else\s+([-−–+]?(?:(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?|inf))\s*\Z")
 FROM = re.compile(
@@ -28,11 +29,6 @@ class SlipError(DataError):
     def __init__(self, message: str, offset: int) -> None:
         super().__init__(message)
         self.offset = offset
-
-
-def plain(text: str) -> str:
-    """Return a label or file name without its quotes."""
-    return text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' else text
 
 
 def number(text: str, offset: int) -> float:
@@ -68,13 +64,13 @@ def inline(text: str, axes: tuple[Axis, ...], unit: str | None) -> Data:
         raise SlipError("this has no axes, so it is one number", tokens[1][1])
     places = [{label: i for i, label in enumerate(axis.texts)} for axis in axes]
     lines = text.split("\n")
-    first = [plain(token) for token in TOKEN.findall(lines[0])]
+    first = [unquoted(token) for token in TOKEN.findall(lines[0])]
     if len(axes) == 2 and len(lines) > 1 and first and all(label in places[1] for label in first):
         return _grid(text, lines, first, axes, places, unit)
     width = len(axes) + 1
     if len(tokens) % width:
         _find_odd_entry(text, width)
-    columns = [[plain(token) for token, _ in tokens[k::width]] for k in range(len(axes))]
+    columns = [[unquoted(token) for token, _ in tokens[k::width]] for k in range(len(axes))]
     codes: list[Any] = []
     for axis, column, place in zip(axes, columns, places, strict=True):
         found = [place.get(label, -1) for label in column]
@@ -94,7 +90,8 @@ def inline(text: str, axes: tuple[Axis, ...], unit: str | None) -> Data:
 def _find_odd_entry(text: str, width: int) -> None:
     """Raise at the first entry that has too many or too few parts."""
     offset = 0
-    for part in re.split(r"([,\n])", text):
+    for begin, end in _between_commas(text):
+        part = text[begin:end]
         count = len(TOKEN.findall(part)) if part not in (",", "\n") else 0
         if count and count % width:
             raise SlipError(
@@ -106,6 +103,15 @@ def _find_odd_entry(text: str, width: int) -> None:
     raise SlipError("labels and numbers do not pair up; a label with blanks or commas is quoted", 0)
 
 
+def _between_commas(text: str) -> list[tuple[int, int]]:
+    """Return the spans between commas and line ends that stand in no quotes, those marks as spans of their own."""
+    spans, start = [], 0
+    for found in re.finditer(r"[,\n]", masked(text)):
+        spans += [(start, found.start()), found.span()]
+        start = found.end()
+    return [*spans, (start, len(text))]
+
+
 def _grid(
     text: str, lines: list[str], across: list[str], axes: tuple[Axis, ...], places: list[dict[str, int]], unit: Any
 ) -> Data:
@@ -114,7 +120,7 @@ def _grid(
     offset = len(lines[0]) + 1
     for line in lines[1:]:
         parts = [(match.group(), offset + match.start()) for match in TOKEN.finditer(line)]
-        label = plain(parts[0][0])
+        label = unquoted(parts[0][0])
         if label not in places[0]:
             raise SlipError(f"{label!r} is no label of axis {axes[0].name}; {known(label, axes[0].texts)}", parts[0][1])
         if len(parts) - 1 != len(across):
@@ -148,6 +154,20 @@ def _held(axes: tuple[Axis, ...], codes: list[Any], values: Any, unit: str | Non
 # ---------------------------------------------------------------------- table files
 
 
+class Frames:
+    """Tables as they were when they were first read, by file and sheet: a model keeps them."""
+
+    def __init__(self) -> None:
+        self._held: dict[tuple[str, str | None], pd.DataFrame] = {}
+
+    def get(self, path: Path, sheet: str | None) -> pd.DataFrame:
+        """Return a table, read at most once."""
+        key = (str(path), sheet)
+        if key not in self._held:
+            self._held[key] = read_frame(path, sheet)
+        return self._held[key].copy(deep=False)
+
+
 def read_frame(path: Path, sheet: str | None) -> pd.DataFrame:
     """Read a CSV or workbook file as text, so that labels stay as they are written."""
     if not path.exists():
@@ -161,9 +181,9 @@ def read_frame(path: Path, sheet: str | None) -> pd.DataFrame:
         raise FormatError(f"cannot be read as a table: {str(error).splitlines()[0]}", path=str(path)) from None
 
 
-def labels_from(path: Path, sheet: str | None, column: str | None, name: str) -> list[str]:
+def labels_from(frames: Frames, path: Path, sheet: str | None, column: str | None, name: str) -> list[str]:
     """Return the different labels of a column: the one asked for, the one named like the axis, or the first."""
-    frame = read_frame(path, sheet)
+    frame = frames.get(path, sheet)
     wanted = column or (name if name in frame.columns else str(frame.columns[0]))
     if wanted not in frame.columns:
         raise FormatError(f"there is no column {wanted!r}; {known(wanted, map(str, frame.columns))}", path=str(path))
@@ -171,10 +191,10 @@ def labels_from(path: Path, sheet: str | None, column: str | None, name: str) ->
 
 
 def from_file(
-    path: Path, sheet: str | None, column: str | None, name: str, axes: tuple[Axis, ...], unit: str | None
+    frames: Frames, path: Path, sheet: str | None, column: str | None, name: str, axes: tuple[Axis, ...], unit: str | None
 ) -> tuple[Data, str]:
     """Return data from a table file, and a sentence on how its layout was read."""
-    frame = read_frame(path, sheet)
+    frame = frames.get(path, sheet)
     frame.columns = frame.columns.astype(str).str.strip()
     long = all(axis.name in frame.columns for axis in axes)
     if long:

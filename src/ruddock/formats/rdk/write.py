@@ -1,42 +1,95 @@
-"""Writing ``.rdk``: a text that reads back as the same model.
+"""Writing ``.rdk``: a text that reads back as the same model, or an error before anything is written.
 
-A family of constraints is written as sums of data times decisions. Where a constraint and a decision
+Each side of a constraint is written as a sum of data times decisions. Where a constraint and a decision
 share an axis, and every term stands at the same label of both, the text aligns by that axis. Otherwise the
-decision is written on a copy of the axis (``place_2 : place``) and summed over it.
+decision is written on a copy of the axis (``place_2 : place``) and summed over it. What was written is read and compared
+before it reaches the file.
 """
 
 from __future__ import annotations
 
 import re
 import warnings
+from dataclasses import dataclass
 from math import prod
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ruddock.errors import RuddockWarning, listed
+from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
 from ruddock.formats.files import write_text
-from ruddock.formats.rdk.read import RESERVED
+from ruddock.formats.rdk.read import RESERVED, read_rdk_text
+from ruddock.formats.rdk.source import quoted
 from ruddock.modelling.axis import NAME, Axis
 from ruddock.modelling.cells import Cells
-from ruddock.modelling.decisions import Decisions
-from ruddock.modelling.expression import Expression
-from ruddock.modelling.formulation import Constraints, Formulation
+from ruddock.modelling.decisions import Decisions, goes_by_label, kinds_of
+from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity, Ruled
+from ruddock.modelling.lowering import lowered
 from ruddock.modelling.model import Model
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
+from ruddock.modelling.relation import Sides
+from ruddock.modelling.rules import Curve, Either, Run, When
+from ruddock.modelling.terms import Terms
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
 WIDTH = 100
 
 
 def write_rdk(model: Model, path: Path) -> None:
-    """Write a model in the text form, whole or not at all."""
-    write_text(path, rdk_text(model))
+    """Write a model in the text form, whole or not at all.
+
+    Raises
+    ------
+    FormatError
+        If the model has something that the text form cannot say.
+    """
+    formulation = model.formulation()
+    writer = _Writer(formulation)
+    try:
+        text = writer.text()
+        _check(formulation, text)
+    except RuddockError as error:
+        raise FormatError(
+            f"the text form cannot hold all of this model; write .json, which can ({error})", path=str(path)
+        ) from None
+    writer.warn()
+    write_text(path, text)
 
 
 def rdk_text(model: Model) -> str:
     """Return a model in the text form."""
-    return _Writer(model.formulation()).text()
+    writer = _Writer(model.formulation())
+    text = writer.text()
+    writer.warn()
+    return text
+
+
+def _check(formulation: Formulation, text: str) -> None:
+    """Raise `FormatError` if a text does not read back as the same model."""
+    again = read_rdk_text(text, "the text", Path(".")).formulation()
+    ours, theirs = lowered(formulation), lowered(again)
+    for goal, problem, other in zip(
+        formulation.objectives or (None,), ours.problems, theirs.problems, strict=False
+    ):
+        if not _same(problem, other):
+            raise FormatError(f"it would read back as another model{f' of {goal.name}' if goal else ''}")
+    same = (
+        len(formulation.objectives) == len(again.objectives)
+        and [g.maximize for g in formulation.objectives] == [g.maximize for g in again.objectives]
+        and len(formulation.rules) == len(again.rules)
+        and len(formulation.quantities) == len(again.quantities)
+    )
+    x = np.random.default_rng(0).random(ours.base.n)
+    values = [list(f.quantity_values(x).values()) for f in (formulation, again)] if same else [[0.0], []]
+    if not same or not np.allclose(*values, rtol=1e-12, atol=0):
+        raise FormatError("it would read back as another model")
+
+
+def _same(a: Problem, b: Problem) -> bool:
+    if (a.m, a.n) != (b.m, b.n) or a.offset != b.offset:
+        return False
+    names = ("starts", "indices", "values", "row_lower", "row_upper", "lower", "upper", "costs", "kinds")
+    return all(np.array_equal(getattr(a, name), getattr(b, name)) for name in names)
 
 
 def text_of(value: float) -> str:
@@ -48,7 +101,18 @@ def text_of(value: float) -> str:
 
 def label(text: str) -> str:
     """Return a label as it is written: quoted unless it is a plain word or number."""
-    return text if re.fullmatch(r"\w+(\.\w+)*", text) else f'"{text}"'
+    if any(mark in text for mark in "\n\r\v\f\x1c\x1d\x1e\x85\u2028\u2029"):
+        raise FormatError(f"the label {text!r} holds the end of a line")
+    return text if re.fullmatch(r"\w+(\.\w+)*", text) and text not in RESERVED else quoted(text)
+
+
+@dataclass(frozen=True)
+class _Written:
+    """Decisions or the values of a curve as they are written: their columns, and their name."""
+
+    name: str
+    cells: Cells
+    first: int
 
 
 class _Writer:
@@ -56,27 +120,35 @@ class _Writer:
         self.formulation = formulation
         self.taken: set[str] = set(RESERVED)
         self.renamed: dict[str, str] = {}
-        self.axes: dict[str, Axis] = {}
+        self.retyped: list[str] = []  # axes whose labels become text
         self.axis_names: dict[str, str] = {}
         self.copies: dict[tuple[str, int], str] = {}
         self.axis_lines: list[str] = []
         self.data_lines: list[str] = []
-        self.scalar: dict[int, str] = {}  # names of decisions that are written one by one
-        self.names: dict[int, str] = {}  # names of decision families, by first column
+        self.scalar: dict[int, str] = {}  # names of decisions that are written one by one, by column
+        self.families: list[_Written] = []
 
     def text(self) -> str:
         """Return the whole text."""
         f = self.formulation
-        parts: tuple[Any, ...] = (*f.decisions, *f.constraints, *(q.expression for q in f.quantities))
-        families: tuple[Any, ...] = (*f.decisions, *f.constraints)
-        of_files = {axis.name for part in families if part.listed for axis in part.cells.axes}
-        for axis in {axis.name: axis for part in parts for axis in part.cells.axes}.values():
+        families: tuple[Any, ...] = (*f.decisions, *f.constraints, *f.rules, *f.quantities, *f.curves)
+        of_files = {
+            axis.name
+            for part in families
+            if getattr(part, "listed", False) or (isinstance(part, Decisions) and goes_by_label(part))
+            for axis in part.cells.axes
+        }
+        cells = [part.cells for part in families]
+        cells += [part.cells for ruled in f.rules for part in ruled.rule.parts()]
+        for axis in {axis.name: axis for held in cells for axis in held.axes}.values():
             if axis.name not in of_files:
                 self.axis(axis)
         decisions = [line for family in f.decisions for line in self.decisions(family)]
+        quantities = [line for curve in f.curves for line in self.curve(curve)]
+        quantities += [line for quantity in f.quantities for line in self.quantity(quantity)]
         goals = [line for goal in f.objectives for line in self.objective(goal)]
-        quantities = [self.quantity(q.name, q.unit, q.expression) for q in f.quantities]
         require = [line for family in f.constraints for line in self.constraints(family)]
+        require += [line for ruled in f.rules for line in self.rule(ruled)]
         lines = [f"model {' '.join(f.name.replace('#', ' ').split())}"]
         for heading, body in (
             ("axes", self.axis_lines), ("data", self.data_lines), ("decisions", decisions),
@@ -88,10 +160,16 @@ class _Writer:
                     *([heading] if heading else []),
                     *(body if heading is None else (f"  {line}" for line in body)),
                 ]
+        return "\n".join(lines) + "\n"
+
+    def warn(self) -> None:
+        """Say what was written differently."""
         if self.renamed:
             told = listed(f"{old!r} as {new!r}" for old, new in self.renamed.items())
-            warnings.warn(f"names were written differently: {told}", RuddockWarning, stacklevel=6)
-        return "\n".join(lines) + "\n"
+            warnings.warn(f"names were written differently: {told}", RuddockWarning, stacklevel=5)
+        if self.retyped:
+            told = listed(self.retyped)
+            warnings.warn(f"labels that are neither text nor integers were written as text: {told}", RuddockWarning, stacklevel=5)
 
     # ------------------------------------------------------------------ names and data
 
@@ -114,8 +192,15 @@ class _Writer:
         if axis.name not in self.axis_names:
             written = self.name(axis.name)
             self.axis_names[axis.name] = written
-            self.axes[axis.name] = axis
-            self.axis_lines += _folded(f"{written} : ", [label(text) for text in axis.texts])
+            whole = axis.labels.dtype.kind in "iu"
+            if not whole and not all(isinstance(text, str) for text in axis.labels):
+                self.retyped.append(axis.name)
+            # one label alone could be the name of another axis, and text of digits would be a number
+            careful = not whole and (len(axis) == 1 or any(re.fullmatch(r"-?\d+", text) for text in axis.texts))
+            texts = [text if whole else quoted(text) if careful and label(text) else label(text) for text in axis.texts]
+            if not texts:
+                raise FormatError(f"the axis {axis.name} has no labels")
+            self.axis_lines += _folded(f"{written} : ", texts)
         return self.axis_names[axis.name]
 
     def copy(self, axis: Axis, number: int) -> str:
@@ -164,31 +249,30 @@ class _Writer:
     def decisions(self, family: Decisions) -> list[str]:
         """Return the lines that declare a family; members of a file or of mixed kinds one by one."""
         first = self.formulation.starts[family.name]
-        mixed = len(family) > 1 and len(np.unique(family.marks)) > 1
-        if family.listed or mixed:
+        kinds = kinds_of(family)
+        if goes_by_label(family) or (len(family) > 1 and len(np.unique(kinds)) > 1):
             names = [self.name(member) for member in family.members()]
             self.scalar |= {first + j: name for j, name in enumerate(names)}
             return [
                 f"{name} {_domain(int(mark), text_of(float(low)), text_of(float(high)), float(low), float(high))}"
-                for name, mark, low, high in zip(names, family.marks, family.lower, family.upper, strict=True)
+                for name, mark, low, high in zip(names, kinds, family.lower, family.upper, strict=True)
             ]
         name = self.name(family.name)
-        self.names[first] = name
+        self.families.append(_Written(name, family.cells, first))
         if not len(family):
             return [f"{name}{self.brackets(family.cells)} where 0 > 1 : >= 0"] if family.axes else []
-        unit = f" ({family.unit})" if family.unit else ""
         where = self.where(f"{name}_held", family.cells)
         low = self.per_cell(f"{name}_lower", family.cells, family.lower)
         high = self.per_cell(f"{name}_upper", family.cells, family.upper)
         domain = _domain(
-            int(family.marks[0]),
+            int(kinds[0]),
             low,
             high,
             float(family.lower.min()),
             float(family.upper.max()),
-            family.kind == "binary",
+            family.kind == "binary" and bool((family.lower == 0).all() and (family.upper == 1).all()),
         )
-        return [f"{name}{self.brackets(family.cells)}{unit}{where}{' :' if where else ''} {domain}"]
+        return [f"{name}{self.brackets(family.cells)}{_unit(family.unit)}{where}{' :' if where else ''} {domain}"]
 
     def brackets(self, cells: Cells) -> str:
         """Return the axes of a family as they stand after its name."""
@@ -196,79 +280,144 @@ class _Writer:
 
     # ------------------------------------------------------------------ expressions
 
-    def objective(self, goal: Any) -> list[str]:
+    def objective(self, goal: Objective) -> list[str]:
         """Return heading and lines of an objective."""
         name = self.name(goal.name)
-        lines = [f"{'maximize' if goal.maximize else 'minimize'} {name}" + (f" ({goal.unit})" if goal.unit else "")]
-        for part, expr in goal.parts.items():
-            terms = self.terms(expr, f"{name}_{part}" if not goal.single else name)
-            constant = float(expr.constants[0])
-            if constant or not terms:
-                terms.append(_signed(constant))
+        lines = [f"{goal.sense} {name}{_unit(goal.unit)}"]
+        for part, terms in goal.parts.items():
+            body = self.side(terms, f"{name}_{part}" if not goal.single else name)
             start = "  " if goal.single else f"  {self.name(part, told=False) if part in RESERVED else part} : "
-            lines += _joined(start, terms)
+            lines += _joined(start, body)
         return lines
 
-    def quantity(self, name: str, unit: str | None, expr: Expression) -> str:
-        """Return the line of a quantity."""
-        written = self.name(name)
-        terms = self.terms(expr, written)
-        if expr.constants.any() or not terms:
-            terms.append("+ " + self.per_cell(f"{written}_constant", expr.cells, expr.constants))
-        head = f"{written}{self.brackets(expr.cells)}" + (f" ({unit})" if unit else "")
-        return f"{head} : {' '.join(terms).removeprefix('+ ')}"
+    def quantity(self, quantity: Quantity) -> list[str]:
+        """Return the lines of a quantity."""
+        written = self.name(quantity.name)
+        head = f"{written}{self.brackets(quantity.cells)}{_unit(quantity.unit)} : "
+        return _joined(head, self.side(quantity.terms, written))
+
+    def curve(self, curve: Curve) -> list[str]:
+        """Return the lines of a curve."""
+        written = self.name(curve.name)
+        head = f"{written}{self.brackets(curve.cells)}{_unit(curve.unit)} : curve("
+        corners = []
+        for k in range(curve.at.shape[1]):
+            pair = [self.per_cell(f"{written}_{side}{k + 1}", curve.cells, part[:, k]) for side, part in
+                    (("x", curve.at), ("y", curve.values))]  # fmt: skip
+            corners.append(f", {pair[0]} {pair[1]}")
+        body = [*self.side(curve.x, written), *corners]
+        body[-1] += ")"
+        first = self.formulation.size + sum(
+            c.cells.size for c in self.formulation.curves[: self.formulation.curves.index(curve)]
+        )
+        lines = _joined(head, body)
+        self.families.append(_Written(written, curve.cells, first))
+        return lines
 
     def constraints(self, family: Constraints) -> list[str]:
         """Return the lines of a family; rows of a file one by one."""
         if family.listed:
             return self.rows_one_by_one(family)
         name = self.name(family.name)
-        cells = family.cells
-        if not cells.size:
+        if not family.cells.size:
             return []
-        unit = f" ({family.unit})" if family.unit else ""
-        where = self.where(f"{name}_held", cells)
-        terms = self.terms(family.expression, name) or self.nothing(name, cells)
-        body = self.relation(name, cells, family.lower, family.upper, terms)
-        return _joined(f"{name}{self.brackets(cells)}{unit}{where} : ", body)
+        where = self.where(f"{name}_held", family.cells)
+        head = f"{name}{self.brackets(family.cells)}{_unit(family.unit)}{where} : "
+        return _joined(head, self.relation(name, family.sides))
 
-    def relation(self, name: str, cells: Cells, lower: Floats, upper: Floats, terms: list[str]) -> list[str]:
-        """Return terms with their limits."""
-        if (lower == upper).all():
-            return [*terms, f"= {self.per_cell(f'{name}_limit', cells, upper)}"]
-        if np.isneginf(lower).all():
-            return [*terms, f"<= {self.per_cell(f'{name}_limit', cells, upper)}"]
-        if np.isposinf(upper).all():
-            return [*terms, f">= {self.per_cell(f'{name}_limit', cells, lower)}"]
-        low, high = self.per_cell(f"{name}_lower", cells, lower), self.per_cell(f"{name}_upper", cells, upper)
-        return [f"{low} <=", *terms, f"<= {high}"]
+    def rule(self, ruled: Ruled) -> list[str]:
+        """Return the lines of a rule."""
+        name, rule = self.name(ruled.name), ruled.rule
+        head = f"{name}{self.brackets(rule.cells)}{_unit(ruled.unit)} : "
+        if isinstance(rule, When):
+            turned = bool(rule.condition.constants.any())
+            condition = rule.condition.scaled(-1.0).without_constants() if turned else rule.condition
+            told = [*self.side(condition, f"{name}_condition"), "then", *self.relation(name, rule.relation)]
+            return _joined(f"{head}{'unless' if turned else 'if'} ", told)
+        if isinstance(rule, Either):
+            parts: list[str] = []
+            for k, relation in enumerate(rule.relations):
+                parts += [*(["or"] if k else []), *_plain_start(self.relation(f"{name}_{k + 1}", relation))]
+            return _joined(f"{head}either ", parts)
+        assert isinstance(rule, Run)
+        before = f", {rule.before}" if rule.before else ""
+        on = " ".join(_plain_start(self.side(rule.on, name)))
+        return [f"{head}{rule.word}({on}, {self.axis_names[rule.axis.name]}{before}) >= {rule.least}"]
+
+    def side(self, terms: Terms, owner: str) -> list[str]:
+        """Return an expression: its terms, and its constants where there are some or nothing else."""
+        body = self.terms(terms, owner)
+        if terms.constants.any() or not body:
+            if len(terms.constants) and (terms.constants == terms.constants[0]).all():
+                body.append(_signed(float(terms.constants[0])))
+            else:
+                body.append("+ " + self.per_cell(f"{owner}_constant", terms.cells, terms.constants))
+        return body
+
+    def relation(self, name: str, sides: Sides) -> list[str]:
+        """Return both sides as written."""
+        left, cells = sides.left, sides.cells
+        if left.plain and (sides.right is None or sides.right.plain):
+            # rows without decisions are kept, on a term that is always 0
+            body = self.nothing(name, cells)
+            if left.constants.any():
+                body.append("+ " + self.per_cell(f"{name}_constant", cells, left.constants))
+        else:
+            body = self.side(left, f"{name}_left" if not sides.limit_side else name)
+        if sides.right is not None:
+            sign = {"<=": "<=", ">=": ">=", "==": "="}[sides.sense]
+            if sides.right.plain:
+                return [*body, f"{sign} {self.per_cell(f'{name}_limit', sides.right.cells, sides.right.constants)}"]
+            right = _plain_start(self.side(sides.right, name if sides.limit_side else f"{name}_right"))
+            return [*body, f"{sign} {right[0]}", *right[1:]]
+        assert sides.low is not None
+        assert sides.high is not None
+        low, high = sides.low, sides.high
+        if (low == high).all():
+            return [*body, f"= {self.per_cell(f'{name}_limit', cells, high)}"]
+        if np.isneginf(low).all():
+            return [*body, f"<= {self.per_cell(f'{name}_limit', cells, high)}"]
+        if np.isposinf(high).all():
+            return [*body, f">= {self.per_cell(f'{name}_limit', cells, low)}"]
+        lows, highs = self.per_cell(f"{name}_lower", cells, low), self.per_cell(f"{name}_upper", cells, high)
+        return [f"{lows} <=", *_plain_start(body), f"<= {highs}"]
 
     def nothing(self, owner: str, cells: Cells) -> list[str]:
         """Return a term that is always zero, for rows without any."""
-        family = next((d for d in self.formulation.decisions if len(d)), None)
-        if family is None:
-            return ["0"]
-        start = self.formulation.starts[family.name]
-        inner = self.scalar.get(start) or (f"sum({self.names[start]})" if family.axes else self.names[start])
+        family = next((f for f in self.families if f.cells.size), None)
+        if family is None and self.scalar:
+            inner = next(iter(self.scalar.values()))
+        elif family is None:
+            raise FormatError(f"the constraint {owner} has no decisions, and the model has none to write it with")
+        else:
+            inner = f"sum({family.name})" if family.cells.axes else family.name
         if not cells.axes:
             return [f"0 {inner}"]
         return [f"+ {self.always_data(f'{owner}_nothing', cells, np.zeros(cells.size))} * {inner}"]
 
     def rows_one_by_one(self, family: Constraints) -> list[str]:
         """Return a line for each row, its terms written out."""
-        expr = family.expression
-        order = np.argsort(expr.rows, kind="stable")
-        columns = self.formulation.column_of[expr.columns[order]]
-        ends = np.searchsorted(expr.rows[order], np.arange(family.cells.size + 1))
+        row = family.row
+        order = np.argsort(row.rows, kind="stable")
+        columns = self.formulation.columns_for(row.columns[order], family.name)
+        ends = np.searchsorted(row.rows[order], np.arange(family.cells.size + 1))
         lines: list[str] = []
-        scalar = Cells(())
         for i, member in enumerate(family.members()):
             begin, end = ends[i], ends[i + 1]
             terms = [
                 _term(float(v), self.member(int(j)))
-                for j, v in zip(columns[begin:end], expr.values[order[begin:end]], strict=True)
-            ] or self.nothing(member, scalar)
-            body = self.relation(member, scalar, family.lower[i : i + 1], family.upper[i : i + 1], terms)
+                for j, v in zip(columns[begin:end], row.values[order[begin:end]], strict=True)
+                if v
+            ] or self.nothing(member, Cells(()))
+            low, high = float(family.lower[i]), float(family.upper[i])
+            if low == high:
+                body = [*terms, f"= {text_of(high)}"]
+            elif np.isneginf(low):
+                body = [*terms, f"<= {text_of(high)}"]
+            elif np.isposinf(high):
+                body = [*terms, f">= {text_of(low)}"]
+            else:
+                body = [f"{text_of(low)} <=", *_plain_start(terms), f"<= {text_of(high)}"]
             lines += _joined(f"{self.name(member)} : ", body)
         return lines
 
@@ -276,33 +425,33 @@ class _Writer:
         """Return how one decision is written."""
         if column in self.scalar:
             return self.scalar[column]
-        family, at = self.formulation.member_at(column)
-        name = self.names[column - at]
-        labels = [axis.texts[codes[at]] for axis, codes in zip(family.axes, family.cells.codes, strict=True)]
-        quoted = ", ".join(f'"{text}"' for text in labels)
-        return f"{name}[{quoted}]" if labels else name
+        family = next(f for f in self.families if f.first <= column < f.first + f.cells.size)
+        texts = [axis.texts[codes[column - family.first]] for axis, codes in
+                 zip(family.cells.axes, family.cells.codes, strict=True)]  # fmt: skip
+        return f"{family.name}[{', '.join(map(quoted, texts))}]" if texts else family.name
 
-    def terms(self, expr: Expression, owner: str) -> list[str]:
+    def terms(self, terms: Terms, owner: str) -> list[str]:
         """Return an expression as terms with their signs, one for each decision family in it."""
-        columns = self.formulation.columns_for(expr.columns, owner)
+        columns = self.formulation.columns_for(terms.columns, owner)
         result: list[str] = []
-        for family in self.formulation.decisions:
-            first = self.formulation.starts[family.name]
-            own = np.flatnonzero((columns >= first) & (columns < first + len(family)))
+        for family in self.families:
+            size = family.cells.size
+            own = np.flatnonzero((columns >= family.first) & (columns < family.first + size))
             if not len(own):
                 continue
-            rows, places, values = _merged(expr.rows[own], columns[own] - first, expr.values[own], len(family))
+            rows, places, values = _merged(terms.rows[own], columns[own] - family.first, terms.values[own], size)
             if not len(values):  # all of them have come to 0
                 continue
-            if first in self.names and family.axes:
-                result.append(self.block(expr.cells, rows, family, places, values, owner))
-            elif first in self.names:
-                result.append(self.scalar_block(expr.cells, rows, self.names[first], values, owner))
+            if family.cells.axes:
+                result.append(self.block(terms.cells, rows, family, places, values, owner))
             else:
-                for place in np.unique(places).tolist():
-                    mine = places == place
-                    name = self.scalar[first + place]
-                    result.append(self.scalar_block(expr.cells, rows[mine], name, values[mine], owner))
+                result.append(self.scalar_block(terms.cells, rows, family.name, values, owner))
+        for column in np.unique(columns).tolist():
+            if column in self.scalar:
+                mine = columns == column
+                rows, _, values = _merged(terms.rows[mine], np.zeros(int(mine.sum()), np.int64), terms.values[mine], 1)
+                if len(values):
+                    result.append(self.scalar_block(terms.cells, rows, self.scalar[column], values, owner))
         return result
 
     def scalar_block(self, cells: Cells, rows: Any, name: str, values: Floats, owner: str) -> str:
@@ -313,14 +462,14 @@ class _Writer:
         full[rows] = values
         return f"+ {self.always_data(f'{owner}_{name}', cells, full)} * {name}"
 
-    def block(self, cells: Cells, rows: Any, family: Decisions, places: Any, values: Floats, owner: str) -> str:
+    def block(self, cells: Cells, rows: Any, family: _Written, places: Any, values: Floats, owner: str) -> str:
         """Return the term of one family: data times decisions, summed over what the rows lack."""
-        name = self.names[self.formulation.starts[family.name]]
-        if len(np.unique(places)) < len(family):
+        name = family.name
+        if len(np.unique(places)) < family.cells.size:
             rows, places, values = self.with_zeros(cells, rows, family, places, values)
         row_codes = dict(zip(cells.names, (codes[rows] for codes in cells.codes), strict=True))
         subs, over, axes, texts = [], [], [], []
-        for axis, codes in zip(family.axes, family.cells.codes, strict=True):
+        for axis, codes in zip(family.cells.axes, family.cells.codes, strict=True):
             mine = codes[places]
             written = self.axis_names[axis.name]
             if axis.name in row_codes:
@@ -335,7 +484,7 @@ class _Writer:
         for axis in cells.axes:
             axes.append(self.axis_names[axis.name])
             texts.append([axis.texts[c] for c in row_codes[axis.name].tolist()])
-        moved = subs != [self.axis_names[a.name] for a in family.axes]
+        moved = subs != [self.axis_names[a.name] for a in family.cells.axes]
         inner = f"{name}[{', '.join(subs)}]" if moved else name
         even = len(values) > 0 and (values == values[0]).all() and self.complete(cells, rows, family, moved)
         if even:
@@ -343,9 +492,9 @@ class _Writer:
         product = f"{self.data(f'{owner}_{name}', axes, texts, values)} * {inner}"
         return f"+ sum({product}, {', '.join(over)})" if over else f"+ {product}"
 
-    def with_zeros(self, cells: Cells, rows: Any, family: Decisions, places: Any, values: Floats) -> Any:
+    def with_zeros(self, cells: Cells, rows: Any, family: _Written, places: Any, values: Floats) -> Any:
         """Add a zero for each member that is in no term, since data must hold all that it multiplies."""
-        lacking = np.setdiff1d(np.arange(len(family)), places)
+        lacking = np.setdiff1d(np.arange(family.cells.size), places)
         at = np.zeros(len(lacking), np.int64)
         shared = [name for name in cells.names if name in family.cells.names]
         if shared:
@@ -360,7 +509,7 @@ class _Writer:
             np.concatenate((values, np.zeros(len(lacking)))),
         )
 
-    def complete(self, cells: Cells, rows: Any, family: Decisions, moved: bool) -> bool:
+    def complete(self, cells: Cells, rows: Any, family: _Written, moved: bool) -> bool:
         """Say whether every member of the family that matches a row stands in it, so that a plain sum says it all."""
         if moved:
             return False
@@ -368,9 +517,9 @@ class _Writer:
         alone = [name for name in cells.names if name not in shared]
         if alone:
             return False
-        kept = np.isin(family.cells.keys(shared), cells.keys(shared)) if shared else np.ones(len(family), bool)
+        kept = np.isin(family.cells.keys(shared), cells.keys(shared)) if shared else np.ones(family.cells.size, bool)
         if not shared:
-            return len(rows) == len(family) and cells.size == 1
+            return len(rows) == family.cells.size and cells.size == 1
         return bool(len(rows) == kept.sum())
 
 
@@ -398,7 +547,7 @@ def _domain(mark: int, low: str, high: str, least: float, most: float, binary: b
         return "binary"
     kind = {0: "", INTEGER: "integer ", SEMICONTINUOUS: "semicontinuous "}.get(mark)
     if kind is None:
-        raise ValueError("semicontinuous whole numbers have no text form; write .mps or .json")
+        raise FormatError("semicontinuous integers have no text form")
     if np.isneginf(least) and np.isposinf(most) and low == "-inf" and high == "inf":
         return (kind + "-inf ..").strip() if kind else "free"
     if high == "inf":
@@ -420,11 +569,23 @@ def _folded(start: str, entries: list[str]) -> list[str]:
     return [*lines, line.rstrip()]
 
 
+def _unit(unit: str | None) -> str:
+    """Return a unit in brackets as it stands behind a name."""
+    if not unit:
+        return ""
+    if not re.fullmatch(r"(?:[^()\n]|\([^()\n]*\))*", unit) or unit != unit.strip():
+        raise FormatError(f"the unit {unit!r} cannot stand in brackets")
+    return f" ({unit})"
+
+
+def _plain_start(parts: list[str]) -> list[str]:
+    """Return terms of which the first has no plus sign."""
+    return [parts[0].removeprefix("+ "), *parts[1:]]
+
+
 def _joined(start: str, parts: list[str]) -> list[str]:
     """Join terms into lines of limited width, the later ones indented deeper."""
-    parts = [parts[0].removeprefix("+ "), *parts[1:]]
-    if len(parts) > 1 and parts[0].endswith("<="):
-        parts[1] = parts[1].removeprefix("+ ")
+    parts = _plain_start(parts)
     lines, line = [], start
     for part in parts:
         if len(line) + len(part) > WIDTH and line != start:

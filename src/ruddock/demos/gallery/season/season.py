@@ -25,7 +25,7 @@ def build(folder: Path = HERE) -> rk.Model:
     keep = model.decide("keep", apiary, week, upper=room, unit="crate")
     model.minimize("cost", unit="£", haulage=(haul * ship).sum(), storage=(0.05 * keep).sum())
     model.quantity("sent", ship.sum(apiary, market), unit="crate")
-    model.require("balance", keep.lag(week, start=opening) + crop >= ship.sum(market) + keep, unit="crate")
+    model.require("balance", keep.previous(week, start=opening) + crop >= ship.sum(market) + keep, unit="crate")
     model.require("demand", ship.sum(apiary) >= need, unit="crate")
     return model
 

@@ -19,7 +19,7 @@ def build(folder: Path = HERE) -> rk.Model:
     bottle = model.decide("bottle", month, lower=80, upper=400, kind="semicontinuous", unit="case")
     keep = model.decide("keep", month, upper=250, unit="case")
     model.minimize("cost", labour=(7.5 * bottle).sum(), storage=(1.2 * keep).sum(), unit="£")
-    model.require("balance", keep.lag(month, start=60) + bottle == need + keep, unit="case")
+    model.require("balance", keep.previous(month, start=60) + bottle == need + keep, unit="case")
     model.require("crew", bottle <= most, unit="case")
     model.require("closing", keep["Oct"] >= 50, unit="case")
     return model
