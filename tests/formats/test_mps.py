@@ -187,6 +187,7 @@ def same(one: Problem, two: Problem) -> None:
     assert one.offset == two.offset
 
 
+@pytest.mark.filterwarnings("ignore:an MPS file holds no quantities")
 @pytest.mark.parametrize("name", demos.FIRST)
 @pytest.mark.parametrize("ending", [".mps", ".mps.gz"])
 def test_demos_survive_writing_and_reading(tmp_path: Path, name: str, ending: str) -> None:

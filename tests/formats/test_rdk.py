@@ -49,7 +49,7 @@ minimize cost (£)
 require
   keep[place] : sum(flow[place, to], to) - sum(flow[origin, place], origin) = net
   stock[week] : previous(store, week, 4) + make - store = need
-  cyclic[week] : previous(make, week, cyclic) <= make + 9
+  around[week] : previous(make, week, cyclic) <= make + 9
   some[grade] where rate > 1 and rate : lot >= 6
   pick : flow["Fell", "Mere"] + 2 flow["Mere", "Long Meadow"] <= 8
   bonus + 1 >= 3
@@ -90,7 +90,7 @@ def test_everything_that_can_be_written() -> None:
         "keep", flow.sum(to).rename(origin=place) - flow.sum(origin).rename(to=place) == rk.data([3, -1, -2], place)
     )
     wanted.require("stock", store.previous(week, start=4) + make - store == need)
-    wanted.require("cyclic", make.previous(week, start="cyclic") <= make + 9)
+    wanted.require("around", make.previous(week, start="cyclic") <= make + 9)
     wanted.require("some", lot >= 6)
     wanted.require("pick", flow["Fell", "Mere"] + 2 * flow["Mere", "Long Meadow"] <= 8)
     wanted.require("limit_1", bonus + 1 >= 3)
@@ -103,7 +103,7 @@ def test_everything_that_can_be_written() -> None:
 
 def test_without_a_decisions_heading_names_are_decisions() -> None:
     model = read("model M\nmaximize gain\n  3x + 2 y\nrequire\n  x + y <= 4\n  x + 3y ≤ 6\n  x <= 3\n")
-    assert model.implied == ("x", "y")
+    assert model.undeclared == ("x", "y")
     assert model.solve().objective == 11
 
 

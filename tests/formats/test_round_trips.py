@@ -218,7 +218,7 @@ def test_matrices_come_back_as_labelled_tables(dense: bool) -> None:
         (lambda: rk.Model.from_arrays([1, 2], [[1, 2]], "<=", [1, 2]), "limits has 2 values for 1"),
         (lambda: rk.Model.from_arrays([1, 2], [[1, 2]], ["<>"], [1]), r"relations\[0\] is '<>'"),
         (lambda: rk.Model.from_arrays([1, np.nan]), r"costs\[1\] is NaN"),
-        (lambda: rk.Model.from_arrays([1, 2], kinds="whole"), "no kind 'whole'"),
+        (lambda: rk.Model.from_arrays([1, 2], kinds="whole"), "'whole' is not a kind"),
         (lambda: rk.Model.from_arrays([1, 2], [[1, 2]]), "matrix needs its limits"),
         (lambda: rk.Model.from_arrays([1, 2, 3], axes=[rk.Axis("a", ["ab"])]), "make 1 combinations for 3"),
         (lambda: rk.Model.from_arrays([1], lower=3, upper=2), "column 0: the lower bound 3 is above"),
@@ -232,9 +232,9 @@ def test_matrix_errors(call: object, message: str) -> None:
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("{", "this is no JSON"),
-        ("[]", "no model"),
-        ('{"format": "ruddock-model/1"}', "missing or wrong"),
+        ("{", "this is not JSON"),
+        ("[]", "not a model"),
+        ('{"format": "ruddock-model/1"}', "required property"),
         ("[" * 100_000, "no JSON|nested too deep"),
     ],
 )

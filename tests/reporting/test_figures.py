@@ -70,10 +70,10 @@ def test_ranges_and_scenarios_are_drawn_with_their_names() -> None:
     assert "from least to most" in words(model.scenarios(many).draw(paper()))
 
 
-def test_plans_do_not_list_what_rules_made_for_themselves() -> None:
+def test_what_rules_need_shows_nowhere() -> None:
     plan = rk.read(TARIFF).solve()
     text = str(plan)
-    assert "together_start" not in text
-    assert "together_begins" not in text
-    assert "(beside 64 decisions that rules made for themselves)" in text
-    assert any(name.startswith("together_start") for name in plan.decisions().index), "the frame holds everything"
+    assert "rules made" not in text
+    assert len(plan.decisions()) == len(plan.formulation.decision_names) == 64
+    line = "together[extractor] : run(work[extractor,06] to work[extractor,21], hour) >= 2"
+    assert line in rk.read(TARIFF).algebra()

@@ -70,7 +70,7 @@ def test_every_demo_is_reported_in_every_form(name: str, form: str, tmp_path: Pa
     parts = ("What to do", "What holds it back", "How far this holds") if plan.found else ("Why there is no plan",)
     for part in (*parts, "What was checked", "How it was solved"):
         assert part in told
-    value = f"{plan.objective:,.2f}" if plan.found else "A way out"
+    value = f"{plan.objective:,.2f}" if plan.found else "A repair"
     assert value in told
 
 

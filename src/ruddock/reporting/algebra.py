@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ruddock.modelling.axis import quoted
 from ruddock.modelling.decisions import Decisions
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Ruled
 from ruddock.modelling.names import names_of
@@ -67,7 +68,8 @@ def _part(
 
 def _members(formulation: Formulation, part: object, most: int | None, terms: int | None) -> list[str]:
     """Return the members of a family, the middle of a long one left out."""
-    assert isinstance(part, (Constraints, Ruled, Curve)) or hasattr(part, "terms")
+    if isinstance(part, Ruled) and isinstance(part.rule, Run):
+        return _sequences(formulation, part, part.rule, most)
     names = part.members()  # type: ignore[attr-defined]
     size = len(names)
     shown = list(range(size))
@@ -79,6 +81,26 @@ def _members(formulation: Formulation, part: object, most: int | None, terms: in
             lines.append(f"  ... {i - shown[place - 1] - 1:,} more of {part.name}")  # type: ignore[attr-defined]
         lines += _wrapped(f"  {names[i]}{_unit(part.unit)} : ", _body(formulation, part, i, terms))  # type: ignore[attr-defined]
     return lines or [f"  {part.name} : no members"]  # type: ignore[attr-defined]
+
+
+def _sequences(formulation: Formulation, ruled: Ruled, rule: Run, most: int | None) -> list[str]:
+    """Return a line for each sequence of labels that a run goes along."""
+    cells = rule.cells
+    at = cells.position(rule.axis.name)
+    groups: dict[tuple[str, ...], list[int]] = {}
+    for i in range(cells.size):
+        key = tuple(axis.texts[c[i]] for k, (axis, c) in enumerate(zip(cells.axes, cells.codes, strict=True)) if k != at)
+        groups.setdefault(key, []).append(i)
+    lines = []
+    for key, members in list(groups.items())[: most or None]:
+        members.sort(key=lambda i: int(cells.codes[at][i]))
+        name = ruled.name + (f"[{','.join(map(quoted, key))}]" if key else "")
+        ends = ["".join(_terms(formulation, rule.on, i, None)) for i in (members[0], members[-1])]
+        before = f", {rule.before}" if rule.before else ""
+        span = ends[0] if len(members) == 1 else f"{ends[0]} to {ends[1]}"
+        lines += _wrapped(f"  {name} : ", [f"{rule.word}({span}, {rule.axis.name}{before}) >= {rule.least}"])
+    more = len(groups) - len(lines)
+    return [*lines, *([f"  ... {more:,} more of {ruled.name}"] if more > 0 else [])]
 
 
 def _body(formulation: Formulation, part: object, i: int, most: int | None) -> list[str]:

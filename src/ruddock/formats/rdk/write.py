@@ -357,7 +357,7 @@ class _Writer:
     def relation(self, name: str, sides: Sides) -> list[str]:
         """Return both sides as written."""
         left, cells = sides.left, sides.cells
-        if left.plain and (sides.right is None or sides.right.plain):
+        if not left.values.any() and (sides.right is None or not sides.right.values.any()):
             # rows without decisions are kept, on a term that is always 0
             body = self.nothing(name, cells)
             if left.constants.any():
