@@ -9,7 +9,19 @@ from pathlib import Path
 import ruddock as rk
 
 SOURCE = Path(rk.__file__).parent if (Path(rk.__file__).parent / "problem.py").exists() else None
-LAYERS = ["errors", "tables", "progress", "problem", "engine", "modelling", "formats", "demos", "insight", "reporting", "cli"]
+LAYERS = [
+    "errors",
+    "tables",
+    "progress",
+    "problem",
+    "engine",
+    "modelling",
+    "formats",
+    "demos",
+    "insight",
+    "reporting",
+    "cli",
+]
 DELEGATES = {
     ("modelling/model.py", "formats"),  # model.write
     ("modelling/model.py", "insight"),  # model.check, what_if, sweep, reach, appraise
@@ -105,7 +117,19 @@ def test_the_engine_knows_no_pandas_and_prints_nothing() -> None:
 def test_public_names_are_sorted_documented_and_complete() -> None:
     assert rk.__all__ == sorted(rk.__all__)
     public = {n for n in vars(rk) if not n.startswith("_")}
-    packages = {"demos", "engine", "insight", "errors", "formats", "modelling", "problem", "progress", "reporting", "tables", "cli"}
+    packages = {
+        "demos",
+        "engine",
+        "insight",
+        "errors",
+        "formats",
+        "modelling",
+        "problem",
+        "progress",
+        "reporting",
+        "tables",
+        "cli",
+    }
     assert public - packages == {n for n in rk.__all__ if n != "__version__"}
     for name in rk.__all__:
         assert name == "__version__" or getattr(rk, name).__doc__, name

@@ -267,7 +267,12 @@ require
         (["whatif", "extraction=700", "wax+=20"], 0, "£483.53 better", "ruddock-what-if/1"),
         (["whatif", "hampers.upper=5", "shelf=off"], 0, "No longer bind: shelf", "ruddock-what-if/1"),
         (["whatif", "extraction=-1"], 1, "no plan exists", "ruddock-what-if/1"),
-        (["sweep", "extraction", "0", "1200"], 0, "There is a plan at every value from 5 to 1,200 hour", "ruddock-sweep/1"),
+        (
+            ["sweep", "extraction", "0", "1200"],
+            0,
+            "There is a plan at every value from 5 to 1,200 hour",
+            "ruddock-sweep/1",
+        ),
         (["reach", "extraction", "--objective", "6000"], 0, "at least 586.4234 hour", "ruddock-reach/1"),
         (["reach", "extraction", "--target", "jars=800"], 0, "at least 1,120 hour", "ruddock-reach/1"),
         (["reach", "wax", "--objective", "9000"], 1, "This is proven", "ruddock-reach/1"),

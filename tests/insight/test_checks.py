@@ -95,14 +95,11 @@ def test_a_large_model_is_checked() -> None:
 def test_algebra_fills_in_data_and_elides_the_middle() -> None:
     model = demos.build("spring-haulage")
     text = model.algebra()
-    assert (
-        "supply[Fell] (crate) : ship[Fell,Quay] + ship[Fell,Abbey] + ship[Fell,Station] <= 120 used[Fell]" in text
-    )
+    assert "supply[Fell] (crate) : ship[Fell,Quay] + ship[Fell,Abbey] + ship[Fell,Station] <= 120 used[Fell]" in text
     assert "... 6 terms ..." in text
     assert "used[apiary] binary   # 5 members" in text
     assert (
-        model.algebra("supply[Whin]")
-        == "  supply[Whin] (crate) : ship[Whin,Quay] + ship[Whin,Priory] <= 60 used[Whin]"
+        model.algebra("supply[Whin]") == "  supply[Whin] (crate) : ship[Whin,Quay] + ship[Whin,Priory] <= 60 used[Whin]"
     )
     assert model.algebra("haulage").count("ship[") == 14
     assert "160 <= " not in text

@@ -76,8 +76,10 @@ def test_regions_without_end_and_empty_ones_are_told(tmp_path: Path) -> None:
     assert sorted(map(tuple, found.corners[["x", "y"]].to_numpy(float).tolist())) == [(0, 2), (4, 0)]  # no frame's
     assert "It is at x 0, y 2." in " ".join(str(found).split())
     drawn = found.draw()
-    edges = {tuple(sorted(map(tuple, line.get_xydata().tolist()))) for line in drawn.lines if len(line.get_xydata()) == 2}
-    low_x, high_x, low_y, high_y = found.frame
+    edges = {
+        tuple(sorted(map(tuple, line.get_xydata().tolist()))) for line in drawn.lines if len(line.get_xydata()) == 2
+    }
+    _, high_x, _, high_y = found.frame
     assert not any({p[0] for p in edge} == {high_x} or {p[1] for p in edge} == {high_y} for edge in edges)  # open there
     model.require("never", x + y <= 1)
     none = model.region()

@@ -203,7 +203,9 @@ def test_rules_in_text_are_those_in_python(tmp_path: Path) -> None:
     model.require("some", on.sum(apiary) >= rk.data([0, 1, 0, 0, 0, 1, 0, 0], hours))
     assert sorted(text.formulation().decision_names) == sorted(model.formulation().decision_names)
     assert sorted(text.formulation().constraint_names) == sorted(model.formulation().constraint_names)
-    assert [rule.members() for rule in text.formulation().rules] == [rule.members() for rule in model.formulation().rules]
+    assert [rule.members() for rule in text.formulation().rules] == [
+        rule.members() for rule in model.formulation().rules
+    ]
     assert "on[Fell,1]" in text.algebra()
     assert "least[Fell] (crate) : if used[Fell] then 10 <= ship[Fell,Quay] + ship[Fell,Abbey] <= 60" in text.algebra()
     assert text.solve().objective == pytest.approx(model.solve().objective) == pytest.approx(70.5)

@@ -206,7 +206,9 @@ def test_objectives_are_solved_in_written_order() -> None:
     assert "margin 10, the largest possible; then wear 14, the smallest possible with margin held at 10" in text
     given = model.solve(give={"margin": "1"})
     assert given.objectives()["value"].to_dict() == pytest.approx({"margin": 9, "wear": 11})
-    assert "margin 9, given up from 10; then wear 11, the smallest possible with margin held at least 9" in " ".join(str(given).split())
+    assert "margin 9, given up from 10; then wear 11, the smallest possible with margin held at least 9" in " ".join(
+        str(given).split()
+    )
 
 
 def test_no_objective_asks_for_any_plan() -> None:

@@ -176,9 +176,7 @@ def explain(model: Path, data: dict[str, str], name: str, limits: dict[str, Any]
 @click.argument("values", type=click.Path(path_type=Path))
 @limited
 @click.option("--json", "json_path", metavar="FILE", help="Write the judgement as JSON; - is standard output.")
-def appraise(
-    model: Path, data: dict[str, str], values: Path, json_path: str | None, limits: dict[str, Any]
-) -> None:
+def appraise(model: Path, data: dict[str, str], values: Path, json_path: str | None, limits: dict[str, Any]) -> None:
     """Judge a plan made by hand: VALUES is a .csv or .xlsx with the columns decision and value.
 
     Exit status 1 if it breaks the model.

@@ -66,9 +66,7 @@ class Clash:
 class _Kept:
     """Which limits, bounds and marks of a problem still count; those of helper columns always do."""
 
-    def __init__(
-        self, problem: Problem, without: frozenset[Member] = frozenset(), helpers: int | None = None
-    ) -> None:
+    def __init__(self, problem: Problem, without: frozenset[Member] = frozenset(), helpers: int | None = None) -> None:
         self.problem, self.helpers = problem, problem.n if helpers is None else helpers
         self.row_sizes = np.bincount(problem.indices, minlength=problem.m)
         p = problem

@@ -126,7 +126,13 @@ class _Writer:
             return {"rule": "either", "relations": [self.sides(relation) for relation in rule.relations]}
         assert isinstance(rule, Run)
         on = self.terms(rule.on)
-        return {"rule": rule.word, "on": on, "axis": rule.axis.name, "least": int(rule.least), "before": int(rule.before)}
+        return {
+            "rule": rule.word,
+            "on": on,
+            "axis": rule.axis.name,
+            "least": int(rule.least),
+            "before": int(rule.before),
+        }
 
 
 def _limits(values: Floats) -> list[float | None]:
@@ -161,7 +167,9 @@ def read_model_json(path: Path) -> Model:
         message = f"this is not JSON: {error.msg}"
         raise FormatError(message, path=str(path), line=error.lineno, column=error.colno, text=shown) from None
     except (RecursionError, ValueError):
-        raise FormatError("this is nested too deep, or holds too long a number, to be a model", path=str(path)) from None
+        raise FormatError(
+            "this is nested too deep, or holds too long a number, to be a model", path=str(path)
+        ) from None
     if not isinstance(document, dict) or document.get("format") != FORMAT:
         raise FormatError(f'this is JSON, but not a model: "format": "{FORMAT}" is missing', path=str(path))
     _check_schema(document, path)
@@ -204,7 +212,9 @@ class _Reader:
             parts = {name: self.terms(terms, Cells(())) for name, terms in part["parts"].items()}
             self.keep(Objective(part["name"], part["maximize"], parts, part["unit"], part["single"]))
         for part in d["constraints"]:
-            self.keep(Constraints(part["name"], self.sides(part["sides"], self.cells(part)), part["unit"], part["listed"]))
+            self.keep(
+                Constraints(part["name"], self.sides(part["sides"], self.cells(part)), part["unit"], part["listed"])
+            )
         for part in d["rules"]:
             self.keep(Ruled(part["name"], self.rule(part["rule"], self.cells(part)), part["unit"]))
         for part in d["quantities"]:

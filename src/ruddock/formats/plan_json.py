@@ -68,14 +68,14 @@ def plan_document(plan: Plan) -> dict[str, Any]:
     whole = lowered(formulation)
     if outcome.proof is not None:
         used = np.flatnonzero(outcome.proof)
-        document["proof"] = {whole.row_name(i): float(outcome.proof[i]) for i in used}
+        document["proof"] = {whole.row_name(i): float(outcome.proof[i]) for i in used.tolist()}
     if outcome.crossed_columns:
         document["crossed"] = [whole.column_name(j) for j in outcome.crossed_columns]
     if outcome.crossed_rows:
         document["crossed_constraints"] = [whole.row_name(i) for i in outcome.crossed_rows]
     if outcome.ray is not None:
         moving = np.flatnonzero(outcome.ray)
-        document["ray"] = {whole.column_name(j): float(outcome.ray[j]) for j in moving}
+        document["ray"] = {whole.column_name(j): float(outcome.ray[j]) for j in moving.tolist()}
     return document
 
 
@@ -85,7 +85,13 @@ def _objectives(plan: Plan) -> dict[str, dict[str, Any]]:
         return {}
     frame = plan.objectives()
     return {
-        str(name): {"sense": sense, "value": float(value), "bound": _finite(bound), "unit": unit or None, "proven": bool(sure)}
+        str(name): {
+            "sense": sense,
+            "value": float(value),
+            "bound": _finite(bound),
+            "unit": unit or None,
+            "proven": bool(sure),
+        }
         for name, (sense, value, bound, unit, sure) in zip(
             frame.index, frame.itertuples(index=False, name=None), strict=True
         )

@@ -86,8 +86,8 @@ class Appraisal(Printed):
             "best": self.best.objective if self.best.found else None,
             "gain": self.gain if self.best.found else None,
             "objectives": {
-                str(name): {"value": float(value), "gain": float(gains[name]) if self.best.found else None}
-                for name, value in self.plan.objectives()["value"].items()
+                str(name): {"value": float(value), "gain": float(gain) if self.best.found else None}
+                for (name, value), gain in zip(self.plan.objectives()["value"].items(), gains.tolist(), strict=True)
             },
             "assumed_zero": list(self.assumed),
         }
@@ -126,7 +126,8 @@ def _constraints(plan: Plan) -> list[tuple[Any, ...]]:
     scale = np.where(np.isfinite(right), np.maximum(1.0, np.abs(right)), 1.0)
     broken = np.flatnonzero(slack < -FEASIBILITY * scale).tolist()
     return [
-        (str(frame.index[k]), "constraint", left[k], str(frame["relation"].iloc[k]), right[k], -slack[k]) for k in broken
+        (str(frame.index[k]), "constraint", left[k], str(frame["relation"].iloc[k]), right[k], -slack[k])
+        for k in broken
     ]
 
 
@@ -163,7 +164,10 @@ def _decisions(formulation: Formulation, x: Floats) -> list[tuple[Any, ...]]:
     for family in formulation.decisions:
         own, kinds = x[formulation.place_of(family)], kinds_of(family)
         off = (kinds & SEMICONTINUOUS != 0) & (np.abs(own) <= FEASIBILITY)
-        for bounds, relation, beyond in ((family.lower, ">=", family.lower - own), (family.upper, "<=", own - family.upper)):
+        for bounds, relation, beyond in (
+            (family.lower, ">=", family.lower - own),
+            (family.upper, "<=", own - family.upper),
+        ):
             scale = FEASIBILITY * np.maximum(1.0, np.where(np.isfinite(bounds), np.abs(bounds), 1.0))
             records += [
                 (family.member(j), "bound", float(own[j]), relation, float(bounds[j]), float(beyond[j]))

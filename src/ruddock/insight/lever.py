@@ -154,8 +154,8 @@ def pick_lever(model: Model, formulation: Formulation, name: str) -> Lever:
             return _price(formulation, owner, chosen, name, target, factor)
         if owner.what == "constraints":
             return _other(model, name, target, factor)
-    decision = names.find_anything(target)
-    if decision is not None and decision.what == "decisions":
+    named = names.find_anything(target)
+    if named is not None and named.what == "decisions":
         raise ModelError(f"{target} is a decision; a bound of it can move: {target}.upper or {target}.lower")
     sorts: Any = ("constraints", "decisions")
     hint = known(target, [*names.all(sorts), *model.data_names])

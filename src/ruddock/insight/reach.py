@@ -305,7 +305,8 @@ class _Reaching:
             sign = 1.0 if np.isfinite(target.high) else -1.0
             np.add.at(costs, target.columns, sign * target.values)
             outcome = solve(
-                replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper), self.clock.for_solve(on_progress=None)
+                replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper),
+                self.clock.for_solve(on_progress=None),
             )
             if outcome.status == "optimal" and outcome.x is not None:
                 full = outcome.x[: lowered(self.formulation).base.n]

@@ -144,9 +144,7 @@ def parse_allowed(given: Iterable[str] | Mapping[str, float]) -> list[Allowed]:
     return result
 
 
-def find_repairs(
-    formulation: Formulation, whole: Lowered, sure: bool, may_change: Any, clock: Clock
-) -> Search:
+def find_repairs(formulation: Formulation, whole: Lowered, sure: bool, may_change: Any, clock: Clock) -> Search:
     """Return the least changes: in total with others near to it, in parts of each limit, in number, the least worst."""
     return _Repairs(formulation, whole, sure, may_change, clock).search()
 
@@ -157,9 +155,7 @@ class _Repairs:
     Bounds that may change become rows of their own, below those of the model; rows of rules never move.
     """
 
-    def __init__(
-        self, formulation: Formulation, whole: Lowered, sure: bool, may_change: Any, clock: Clock
-    ) -> None:
+    def __init__(self, formulation: Formulation, whole: Lowered, sure: bool, may_change: Any, clock: Clock) -> None:
         self.formulation, self.whole, self.sure, self.clock = formulation, whole, sure, clock
         self.problem = whole.problems[0]
         allowed = None if may_change is None else parse_allowed(may_change)
@@ -246,7 +242,8 @@ class _Repairs:
         for other in self.found:
             same = [(m.name, m.relation) for m in other.changes] == [(m.name, m.relation) for m in repair.changes]
             if same and all(
-                abs(a.by - b.by) <= 1e-6 * max(1.0, abs(a.by)) for a, b in zip(other.changes, repair.changes, strict=True)
+                abs(a.by - b.by) <= 1e-6 * max(1.0, abs(a.by))
+                for a, b in zip(other.changes, repair.changes, strict=True)
             ):
                 return other
         self.found.append(repair)
@@ -379,9 +376,7 @@ class _Repairs:
             moves.append(Move(self.name(i), relation, old, old + by, by))
         return tuple(moves)
 
-    def _repaired(
-        self, aim: str, fall: Floats, rise: Floats, total: float, least: bool, x: Floats
-    ) -> Repair | None:
+    def _repaired(self, aim: str, fall: Floats, rise: Floats, total: float, least: bool, x: Floats) -> Repair | None:
         """Return the repair with the best plan that it allows; None if solving does not confirm it."""
         low, high = self._moved(fall, rise)
         formulation = self._changed(low, high)

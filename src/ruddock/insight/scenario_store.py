@@ -89,7 +89,9 @@ class Store:
                 result = Result(**{f.name: entry[f.name] for f in fields(Result)})
             except (ValueError, KeyError, TypeError, AttributeError):
                 raise FormatError(
-                    "this is not a file of scenario results; name another one to keep them in", path=str(path), line=number
+                    "this is not a file of scenario results; name another one to keep them in",
+                    path=str(path),
+                    line=number,
                 ) from None
             self._known[result.scenario, told] = result
 

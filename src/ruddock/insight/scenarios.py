@@ -27,7 +27,7 @@ from ruddock.insight.scenario_table import Scenario, read_scenarios
 from ruddock.modelling.frames import distinct
 from ruddock.modelling.hints import added_hints, start_from
 from ruddock.modelling.lowering import lowered
-from ruddock.modelling.names import UnknownName
+from ruddock.modelling.names import UnknownNameError
 from ruddock.modelling.options import Clock, SolveOptions, interruptible, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.printed import Printed
@@ -102,7 +102,9 @@ class Scenarios(Printed):
             known = result.found and result.objective is not None
             value = float(result.objective or 0.0) if known else float("nan")
             own = {column: getattr(result, sort).get(name, np.nan) for (sort, name), column in columns.items()}
-            rows.append({"status": result.status, "objective": value, "difference": value - base, **own, "note": result.note})
+            rows.append(
+                {"status": result.status, "objective": value, "difference": value - base, **own, "note": result.note}
+            )
         return pd.DataFrame(rows, index=pd.Index([r.scenario for r in self.results], name="scenario"))
 
     def with_decisions(self) -> pd.DataFrame:
@@ -284,7 +286,12 @@ class _Study:
                     digest.update(values.tobytes())
         for quantity in f.reported:
             words += [*quantity.members(), quantity.unit or ""]
-            for values in (quantity.terms.rows, quantity.terms.columns, quantity.terms.values, quantity.terms.constants):
+            for values in (
+                quantity.terms.rows,
+                quantity.terms.columns,
+                quantity.terms.values,
+                quantity.terms.constants,
+            ):
                 digest.update(values.tobytes())
         digest.update(repr(words).encode())
         return digest.hexdigest()[:32]
@@ -295,7 +302,7 @@ class _Study:
         for change in first.values():
             try:
                 self.model.changed([change])
-            except UnknownName:
+            except UnknownNameError:
                 raise
             except RuddockError:
                 continue

@@ -56,8 +56,8 @@ class Sensitivity(Printed):
         relation, limit, slack; ``one_more`` and ``one_less``, the change of the first objective as written per
         unit that the limit rises or falls, NaN where there is then no plan; ``down_to`` and ``up_to``, the
         limits between which these hold; ``below`` and ``above``, what comes beyond: another ``price``,
-        ``no plan`` or ``never``; unit. For a range the limit is the nearer one. Where both sides hold decisions,
-        the limit is what is added to the right side, 0.
+        ``no plan`` or ``never``; unit. For a range the limit is the nearer one. Where ``both_sides`` hold decisions,
+        the limit is the constant of the right side.
     coefficients : DataFrame by decision
         value, coefficient; ``from`` and ``to``, between which the plan stays the best one; reduced_cost, one of
         several where the plan is degenerate, while ``improvement`` is always the true one; for a decision at its
@@ -150,7 +150,7 @@ class Sensitivity(Printed):
 
     def _sentence(self, name: str, row: Any) -> str:
         unit = f" {row.unit}" if row.unit else ""
-        now = number(row.limit)
+        now = limit_words(row.relation, row.limit, unit, row.both_sides)
         more, less = self._effect(row.one_more), self._effect(row.one_less)
         up = "unlimited" if np.isposinf(row.up_to) else f"up to {number(row.up_to)}{unit}"
         down = "unlimited" if np.isneginf(row.down_to) else f"down to {number(row.down_to)}{unit}"
@@ -163,7 +163,7 @@ class Sensitivity(Printed):
             parts.append("one less leaves no plan")
         else:
             parts.append(f"one less {less}, {down}")
-        text = f"{name} (now {row.relation} {now}{unit}): " + "; ".join(parts) + "."
+        text = f"{name} (now {now}): " + "; ".join(parts) + "."
         if self._differs(row.one_more, row.one_less):
             text += " The two differ because other limits bind at the same point."
         return text
@@ -183,6 +183,13 @@ class Sensitivity(Printed):
         if self.sense == "maximize":
             return f"earns {worth}" if better else f"loses {worth}"
         return f"saves {worth}" if better else f"costs {worth}"
+
+
+def limit_words(relation: str, limit: float, unit: str, both_sides: bool) -> str:
+    """Return a limit with its relation; of a constraint with decisions on both sides what is constant on the right."""
+    if not both_sides:
+        return f"{relation} {number(limit)}{unit}"
+    return f"{relation} {number(limit)}{unit} + decisions" if limit else f"{relation} decisions"
 
 
 def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None = None) -> Sensitivity:
@@ -300,7 +307,10 @@ def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
         side = row_side(formulation, i, relation)
         limit_side = family.sides.limit_side
         written = "left" if limit_side == "left" else "right"
-        limit = 0.0 if limit_side is None else float(frame[written].iloc[i])
+        limit = float(frame[written].iloc[i])
+        if limit_side is None:
+            assert family.sides.right is not None
+            limit = float(family.sides.right.constants[at])
         more, less = ranging.side(i, side, 1.0), ranging.side(i, side, -1.0)
         records.append(
             {
@@ -315,10 +325,11 @@ def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
                 "below": less.ends,
                 "above": more.ends,
                 "unit": frame["unit"].iloc[i],
+                "both_sides": limit_side is None,
             }
         )
     columns = ["constraint", "relation", "limit", "slack", "one_more", "one_less"]
-    columns += ["down_to", "up_to", "below", "above", "unit"]
+    columns += ["down_to", "up_to", "below", "above", "unit", "both_sides"]
     return pd.DataFrame.from_records(records, columns=columns).set_index("constraint")
 
 
@@ -329,17 +340,20 @@ def _steps(plan: Plan, rows: list[int], limits: pd.DataFrame, by: float | None, 
     """
     formulation = plan.formulation
     names = formulation.constraint_names
-    chosen = [i for i in rows if names[i] in limits.index and formulation.constraint_at(i)[0].sides.limit_side is not None]
-    slack = {i: float(limits.at[names[i], "slack"]) for i in chosen}
-    size = {i: max(1.0, abs(float(limits.at[names[i], "limit"]))) for i in chosen}
+    chosen = [
+        i for i in rows if names[i] in limits.index and formulation.constraint_at(i)[0].sides.limit_side is not None
+    ]
+    slacks, edges = limits["slack"].to_dict(), limits["limit"].to_dict()
+    slack = {i: float(slacks[names[i]]) for i in chosen}
+    size = {i: max(1.0, abs(float(edges[names[i]]))) for i in chosen}
     if not named:
-        step = {i: by if by is not None else _usual_step(float(limits.at[names[i], "limit"])) for i in chosen}
+        step = {i: by if by is not None else _usual_step(float(edges[names[i]])) for i in chosen}
         chosen = [i for i in chosen if slack[i] <= max(NEAR * size[i], step[i])]
         chosen = sorted(chosen, key=lambda i: slack[i] / size[i])[:MOST_STEPS]
     records = []
     with running(SolveOptions(), formulation) as clock:
         for i in sorted(chosen):
-            limit = float(limits.at[names[i], "limit"])
+            limit = float(edges[names[i]])
             size_of_step = by if by is not None else _usual_step(limit)
             record: dict[str, Any] = {"constraint": names[i], "step": size_of_step}
             family, at = formulation.constraint_at(i)

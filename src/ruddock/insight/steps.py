@@ -70,7 +70,9 @@ def _end(whole: Lowered, problem: Problem, end: Step, steps: tuple[Step, ...]) -
         low, high = own.get(True, float(problem.lower[end.column])), own.get(False, float(problem.upper[end.column]))
         return f"so {name} would have to be {number(low)} or more and {number(high)} or less"
     row = problem.matrix()[[end.row]].tocsr()
-    terms = terms_written(dict(zip(row.indices.tolist(), row.data.tolist(), strict=True)), whole.formulation.column_names)
+    terms = terms_written(
+        dict(zip(row.indices.tolist(), row.data.tolist(), strict=True)), whole.formulation.column_names
+    )
     most = "at least" if end.upper else "at most"
     verb = "can come to" if terms else "comes to"
     return f"{_rule(whole, problem, end)} is then out of reach: {terms or 'it'} {verb} {number(end.value)} {most}"

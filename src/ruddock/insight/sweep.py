@@ -138,9 +138,7 @@ class _Found:
     price: float = float("nan")
 
 
-def sweep(
-    model: Model, what: str, start: float, stop: float, points: int, given: Mapping[str, Any]
-) -> Sweep:
+def sweep(model: Model, what: str, start: float, stop: float, points: int, given: Mapping[str, Any]) -> Sweep:
     """Follow the objectives along a lever; see `Model.sweep`."""
     if not all(isinstance(end, (int, float, np.number)) for end in (start, stop)):
         raise ModelError(f"a sweep goes from one number to another, not from {start!r} to {stop!r}")
@@ -355,15 +353,15 @@ class _Sweeping:
         return found
 
 
-def extreme(
-    problem: Problem, sign: float, within: tuple[float, float], clock: Clock
-) -> float | str:
+def extreme(problem: Problem, sign: float, within: tuple[float, float], clock: Clock) -> float | str:
     """Return the least (``sign`` 1) or greatest (-1) value of a parameter, the last column, or why there is none."""
     n = problem.n - 1
     costs = np.zeros(problem.n)
     costs[n] = sign
     lower, upper = _put(problem.lower, n, within[0]), _put(problem.upper, n, within[1])
-    outcome = solve(replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper), clock.for_solve(on_progress=None))
+    outcome = solve(
+        replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper), clock.for_solve(on_progress=None)
+    )
     if outcome.status == "optimal" and outcome.x is not None:
         return float(min(max(outcome.x[n], within[0]), within[1])) + 0.0
     if outcome.status == "stopped":
@@ -392,5 +390,3 @@ def _joined(found: list[_Found]) -> list[_Found]:
             continue
         kept.append(point)
     return kept
-
-

@@ -162,7 +162,8 @@ def _compared(base: pd.Series[float], changed: pd.Series[float], absent: float =
     index = base.index.append(changed.index.difference(base.index, sort=False))
     frame = pd.DataFrame({"base": base.reindex(index), "changed": changed.reindex(index)}).fillna(absent)
     frame["difference"] = frame["changed"] - frame["base"]
-    return frame.rename_axis(base.index.name)
+    frame.index.name = base.index.name
+    return frame
 
 
 def what_if(model: Model, changes: Any, given: Mapping[str, Any]) -> WhatIf:

@@ -69,9 +69,7 @@ def fill_from_arrays(
     registry = model._registry
     registry.columns = n
     numbers = np.arange(n, dtype=np.int64)
-    model._keep(
-        Decisions(registry, decision, cells, low, high, shown, None, numbers=numbers, kinds=marks), cells.axes
-    )
+    model._keep(Decisions(registry, decision, cells, low, high, shown, None, numbers=numbers, kinds=marks), cells.axes)
     rows, row_lower, row_upper = _rows(matrix, relations, limits, equal_matrix, equal_limits, n)
     if rows.shape[0]:
         entries = rows.tocoo()
@@ -81,9 +79,7 @@ def fill_from_arrays(
         sides = Sides(left, "between", None, row_lower, row_upper)
         model._keep(Constraints(constraint, sides), row_cells.axes)
     used = np.flatnonzero(cost)
-    part = Terms(
-        registry, Cells(()), np.zeros(len(used), np.intp), used.astype(np.int64), cost[used], np.zeros(1)
-    )
+    part = Terms(registry, Cells(()), np.zeros(len(used), np.intp), used.astype(np.int64), cost[used], np.zeros(1))
     model._keep(Objective(objective, maximize, {objective: part}, single=True))
 
 

@@ -77,7 +77,9 @@ def parse_changes(given: Mapping[str, float | str] | Iterable[str]) -> list[Chan
     if isinstance(given, Mapping):
         return [_of_pair(target, value) for target, value in given.items()]
     if not isinstance(given, Iterable):
-        raise ModelError(f"changes are a dict such as {{'need': '*1.1'}}, or words such as ['need*=1.1'], not {given!r}")
+        raise ModelError(
+            f"changes are a dict such as {{'need': '*1.1'}}, or words such as ['need*=1.1'], not {given!r}"
+        )
     return [_of_word(word) for word in ([given] if isinstance(given, str) else given)]
 
 

@@ -12,7 +12,7 @@ from ruddock.errors import ModelError, listed
 from ruddock.modelling.changes import Change
 from ruddock.modelling.decisions import KIND_MARKS, Decisions, changed, kinds_of, numbers_of
 from ruddock.modelling.formulation import Constraints, Formulation, Objective
-from ruddock.modelling.names import Named, UnknownName, names_of, outside_brackets
+from ruddock.modelling.names import Named, UnknownNameError, names_of, outside_brackets
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
@@ -26,7 +26,7 @@ def with_changes(formulation: Formulation, changes: Iterable[Change]) -> Formula
 
     Raises
     ------
-    UnknownName
+    UnknownNameError
         If a change names nothing of the model.
     ModelError
         If a change does not fit what it names.
@@ -79,7 +79,7 @@ def _unknown(formulation: Formulation, change: Change) -> ModelError:
         error = names.unknown(rest, ("decisions",))
     else:
         error = names.unknown(base, ("constraints", "decisions"))
-    return UnknownName(
+    return UnknownNameError(
         f"{change}: {error} (write LIMIT=, DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient, where "
         "ROW may be the objective or a part of it)"
     )
@@ -243,9 +243,7 @@ def _side_changed(sides: Sides, owner: Named, columns: np.ndarray[Any, Any], cha
     if sides.right is None or sides.right.plain:
         return replace(sides, left=_with_terms(sides.left, owner.members, columns, change))
     rows = owner.members
-    on = [
-        bool((np.isin(side.rows, rows) & np.isin(side.columns, columns)).any()) for side in (sides.left, sides.right)
-    ]
+    on = [bool((np.isin(side.rows, rows) & np.isin(side.columns, columns)).any()) for side in (sides.left, sides.right)]
     if all(on):
         raise ModelError(f"{change}: the decision stands on both sides of {owner.part.name}; rewrite the constraint")
     if on[1] or (sides.left.plain and not on[0]):
@@ -264,10 +262,10 @@ def _with_terms(terms: Terms, rows: np.ndarray[Any, Any], columns: np.ndarray[An
     if len(at_rows):
         keys = at_rows.astype(np.int64) * (int(columns.max()) + 1) + at_columns
         distinct, first, group = np.unique(keys, return_index=True, return_inverse=True)
-        old = np.bincount(group, terms.values[mine], len(distinct))
+        old: Floats = np.bincount(group, terms.values[mine], len(distinct)).astype(np.float64)
         at_rows, at_columns = at_rows[first], at_columns[first]
     elif len(rows) * len(columns) == 1:
-        at_rows, at_columns, old = rows.astype(np.intp), columns, np.zeros(1)
+        at_rows, at_columns, old = rows.astype(np.intp), columns, np.zeros(1, np.float64)
     else:
         raise ModelError(f"{change}: there is no such coefficient; to add one, name one member of each")
     new = change.applied(old)

@@ -635,7 +635,9 @@ def _extreme(name: Literal["minimum", "maximum"], a: Source, b: Source) -> Data:
     left, right = as_data(a, axes), as_data(b, axes)
     cells, x, y, fills = aligned(left, right)
     operation = getattr(np, name)
-    return Data(cells, operation(x, y), _same(left.unit, right.unit), None if fills is None else float(operation(*fills)))
+    return Data(
+        cells, operation(x, y), _same(left.unit, right.unit), None if fills is None else float(operation(*fills))
+    )
 
 
 def minimum(a: Source, b: Source) -> Data:

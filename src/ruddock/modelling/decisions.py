@@ -168,7 +168,9 @@ def make_decisions(
         raise ModelError(f"{name}: {kind!r} is not a kind of decision; {known(str(kind), get_args(Kind))}")
     for axis in axes:
         if not isinstance(axis, Axis):
-            raise ModelError(f"{name}: {axis!r} is not an Axis; bounds and kind are given by name: lower=, upper=, kind=")
+            raise ModelError(
+                f"{name}: {axis!r} is not an Axis; bounds and kind are given by name: lower=, upper=, kind="
+            )
     names = [axis.name for axis in axes]
     if len(set(names)) < len(names):
         twice = next(n for n in names if names.count(n) > 1)

@@ -210,7 +210,7 @@ class Expression:
     def __eq__(self, other: Any) -> Relation:  # type: ignore[override]
         return self._relate(other, "==")
 
-    def __ne__(self, other: Any) -> Never:  # type: ignore[override]
+    def __ne__(self, other: Any) -> Never:
         raise ModelError("'not equal' is not a linear relation; use <=, >= or ==")
 
     def __lt__(self, other: Any) -> Never:
@@ -440,5 +440,3 @@ def scalar(registry: Registry, value: Any, where: str) -> Terms:
 
 def _both(sides: tuple[Terms, Terms], sense: Sense) -> tuple[Terms, Sense, Terms]:
     return sides[0], sense, sides[1]
-
-

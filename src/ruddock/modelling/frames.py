@@ -53,13 +53,13 @@ def constraints_frame(plan: Plan) -> pd.DataFrame:
     ]
     names = ("left", "relation", "right", "slack", "binding", "shadow_price")
     columns = {
-        name: np.concatenate([part[name] for part in parts]) if parts else np.zeros(0, bool if name == "binding" else float)
+        name: np.concatenate([part[name] for part in parts])
+        if parts
+        else np.zeros(0, bool if name == "binding" else float)
         for name in names
     }
     units = _spread([family.unit for family in formulation.constraints], formulation.constraints)
-    return pd.DataFrame(
-        {**columns, "unit": units}, index=pd.Index(formulation.constraint_names, name="constraint")
-    )
+    return pd.DataFrame({**columns, "unit": units}, index=pd.Index(formulation.constraint_names, name="constraint"))
 
 
 def _family_frame(

@@ -69,7 +69,7 @@ def start_from(formulation: Formulation, plan: Plan) -> tuple[Floats | None, Bas
 
 def _same_names(a: Formulation, b: Formulation) -> bool:
     """Say whether two formulations have the same decisions and constraints by name."""
-    families = (
+    families: tuple[tuple[Any, Any], ...] = (
         (a.decisions, b.decisions), (a.constraints, b.constraints), (a.rules, b.rules), (a.curves, b.curves),
     )  # fmt: skip
     if any(len(own) != len(other) for own, other in families):

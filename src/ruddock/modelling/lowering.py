@@ -8,7 +8,7 @@ number is made up by hand and a changed bound is never forgotten.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -178,9 +178,13 @@ class _Lowering:
         self.kinds.append(np.full(size, kind, np.uint8))
         self.column_owners += [(owner, i) for i in range(size)]
         rows = np.arange(size, dtype=np.intp)
-        return Terms(of.registry, cells, rows, first + rows.astype(np.int64), np.ones(size), np.zeros(size), aligned=True)
+        return Terms(
+            of.registry, cells, rows, first + rows.astype(np.int64), np.ones(size), np.zeros(size), aligned=True
+        )
 
-    def _require(self, owner: Ruled | Curve, terms: Terms, lower: Floats, upper: Floats, members: Sequence[int]) -> None:
+    def _require(
+        self, owner: Ruled | Curve, terms: Terms, lower: Floats, upper: Floats, members: Iterable[int]
+    ) -> None:
         """Add rows; constants go to the limits."""
         low, high = lower - terms.constants, upper - terms.constants
         self.rows.append((terms.without_constants(), low, high))
@@ -246,7 +250,9 @@ class _Lowering:
             own, wide = row.take(kept), room[kept]
             switch = condition.take(kept)
             switch = replace(switch, cells=own.cells)
-            moved = replace(switch, values=switch.values * sign * switch.by_row(wide), constants=sign * wide * switch.constants)
+            moved = replace(
+                switch, values=switch.values * sign * switch.by_row(wide), constants=sign * wide * switch.constants
+            )
             terms = own.plus(moved)
             edge = limit[kept] + sign * wide
             free = np.full(len(kept), np.inf)

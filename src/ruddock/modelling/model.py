@@ -18,7 +18,7 @@ from ruddock.modelling.decisions import Decisions, Kind, make_decisions, relaxed
 from ruddock.modelling.expression import Expression, Relation, scalar, sides_of, terms_of
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity, Ruled, expression_of
 from ruddock.modelling.lowering import lowered
-from ruddock.modelling.names import UnknownName, names_of, split_member
+from ruddock.modelling.names import UnknownNameError, names_of, split_member
 from ruddock.modelling.options import SolveKeywords, SolveOptions
 from ruddock.modelling.recipe import Part, Recipe, Renumbering
 from ruddock.modelling.relation import Sides
@@ -150,7 +150,9 @@ class Model:
         """
         self[name]
         del self._parts[name]
-        used = {axis.name for part in self._parts.values() if not isinstance(part, Objective) for axis in part.cells.axes}
+        used = {
+            axis.name for part in self._parts.values() if not isinstance(part, Objective) for axis in part.cells.axes
+        }
         for axis in [axis for axis in self._registry.axes if axis not in used]:
             del self._registry.axes[axis]
 
@@ -349,11 +351,25 @@ class Model:
         if self._snapshot is None or self._snapshot[0] != key:
             made, arrays = self._arrays
             unchanged = len(made) == len(parts) and all(a is b for a, b in zip(made, parts, strict=True))
-            of: Callable[[type[Any]], tuple[Any, ...]] = lambda sort: tuple(p for p in parts if isinstance(p, sort))
+            sorts: dict[type, list[Any]] = {
+                sort: [] for sort in (Decisions, Constraints, Ruled, Curve, Objective, Quantity)
+            }
+            for part in parts:
+                sorts[type(part)].append(part)
+            decisions, constraints, rules, curves, objectives, quantities = sorts.values()
             formulation = Formulation(
-                self.name, self._registry, of(Decisions), of(Constraints), of(Ruled), of(Curve), of(Objective),
-                of(Quantity), self._registry.columns, arrays if unchanged else None, self._relaxed,
-            )  # fmt: skip
+                self.name,
+                self._registry,
+                tuple(decisions),
+                tuple(constraints),
+                tuple(rules),
+                tuple(curves),
+                tuple(objectives),
+                tuple(quantities),
+                self._registry.columns,
+                arrays if unchanged else None,
+                self._relaxed,
+            )
             self._snapshot = key, formulation
         return self._snapshot[1]
 
@@ -396,13 +412,13 @@ class Model:
         formulation = self._with_data(data) if data else self.formulation()
         try:
             return with_changes(formulation, rest)
-        except UnknownName as error:
+        except UnknownNameError as error:
             if not self.data_names:
                 raise
             change = next(c for c in rest if str(error).startswith(str(c)))
             base = split_member(change.target)[0].partition(".")[0]
             names = [*names_of(formulation).all(("constraints", "decisions")), *self.data_names]
-            raise UnknownName(
+            raise UnknownNameError(
                 f"{change}: there is no limit, decision or data of that name; {known(base, names)} (write DATA=, LIMIT=, "
                 "DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient)"
             ) from None
@@ -418,7 +434,8 @@ class Model:
             parts[name] = renumber.part(fresh._parts[name]) if unedited and name in fresh._parts else part
         variant = copy.copy(self)
         variant._parts = {
-            name: relaxed(part) if self._relaxed and isinstance(part, Decisions) else part for name, part in parts.items()
+            name: relaxed(part) if self._relaxed and isinstance(part, Decisions) else part
+            for name, part in parts.items()
         }
         variant._arrays = ((), None)
         return variant.formulation()
@@ -459,9 +476,7 @@ class Model:
 
         return check_model(self)
 
-    def what_if(
-        self, changes: Mapping[str, float | str] | Iterable[str], **options: Unpack[SolveKeywords]
-    ) -> WhatIf:
+    def what_if(self, changes: Mapping[str, float | str] | Iterable[str], **options: Unpack[SolveKeywords]) -> WhatIf:
         """Solve the model as it is and with some changes, and set the two side by side.
 
         The changed model starts from the plan as it is, so that of equally good plans a near one is found.
@@ -487,7 +502,7 @@ class Model:
         return what_if(self, changes, options)
 
     def sweep(
-        self, what: str, start: float, stop: float, *, points: int = 25, **options: Unpack[SolveKeywords]
+        self, what: str, start: float, stop: float, /, *, points: int = 25, **options: Unpack[SolveKeywords]
     ) -> Sweep:
         """Follow the objective as one number of the model goes from ``start`` to ``stop``.
 
@@ -809,7 +824,7 @@ class Model:
         owner = np.repeat(numbers, np.diff(problem.starts))
         cells = Cells((rows,))
         left = Terms(
-            registry, cells, problem.indices, owner, problem.values, np.zeros(problem.m), summed=True
+            registry, cells, problem.indices.astype(np.intp), owner, problem.values, np.zeros(problem.m), summed=True
         )
         sides = Sides(left, "between", None, problem.row_lower, problem.row_upper)
         model._keep(Constraints(rows.name, sides, listed=True))
@@ -822,4 +837,3 @@ class Model:
         model._keep(Objective(objective, maximize, {objective: part}, single=True))
         model._arrays = (tuple(model._parts.values()), problem)
         return model
-

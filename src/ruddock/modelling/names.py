@@ -25,7 +25,7 @@ CALLED = {
 }  # fmt: skip
 
 
-class UnknownName(ModelError):
+class UnknownNameError(ModelError):
     """A name that means nothing in the model."""
 
 
@@ -75,25 +75,24 @@ class Names:
     @cached_property
     def _parts(self) -> dict[str, tuple[What, Any]]:
         f = self.formulation
-        result: dict[str, tuple[What, Any]] = {}
-        for what, parts in (
-            ("objectives", f.objectives), ("quantities", f.reported), ("rules", f.rules),
+        sorts: tuple[tuple[What, Any], ...] = (
+            ("objectives", f.objectives),
+            ("quantities", f.reported),
+            ("rules", f.rules),
             ("decisions", [d for d in f.decisions if not goes_by_label(d)]),
             ("constraints", [c for c in f.constraints if not c.listed]),
-        ):  # fmt: skip
-            result |= {part.name: (what, part) for part in parts}
-        return result
+        )
+        return {part.name: (what, part) for what, parts in sorts for part in parts}
 
     @cached_property
     def _listed(self) -> list[tuple[What, Any, dict[str, int]]]:
         """Families whose members go by their label alone."""
         f = self.formulation
-        result: list[tuple[What, Any, dict[str, int]]] = []
-        for what, families, listed in (
-            ("constraints", f.constraints, lambda c: c.listed), ("decisions", f.decisions, goes_by_label),
-        ):  # fmt: skip
-            result += [(what, part, part.cells.axes[0].places) for part in families if listed(part)]  # type: ignore[misc]
-        return result
+        sorts: tuple[tuple[What, Any], ...] = (
+            ("constraints", [c for c in f.constraints if c.listed]),
+            ("decisions", [d for d in f.decisions if goes_by_label(d)]),
+        )
+        return [(what, part, part.cells.axes[0].places) for what, parts in sorts for part in parts]
 
     def find(self, text: str, sorts: Iterable[What] = ALL) -> Named | None:
         """Return what a text names, of some sorts of parts; None if nothing.
@@ -121,9 +120,8 @@ class Names:
         if "parts" in sorts and labels is None:
             holding = [goal for goal in self.formulation.objectives if name in goal.parts and not goal.single]
             if len(holding) > 1:
-                raise ModelError(
-                    f"{name!r} is a part of several objectives, {', '.join(g.name for g in holding)}; name the objective"
-                )
+                goals = ", ".join(g.name for g in holding)
+                raise ModelError(f"{name!r} is a part of several objectives, {goals}; name the objective")
             if holding:
                 return Named("parts", holding[0], np.zeros(1, np.intp), False, name)
         return None
@@ -132,17 +130,17 @@ class Names:
         cells: Cells = part.cells
         if len(labels) != len(cells.axes):
             axes = f"the axes {', '.join(cells.names)}" if cells.axes else "no axes"
-            raise UnknownName(f"{text!r}: {name} has {axes}, and {len(labels)} labels are given")
+            raise UnknownNameError(f"{text!r}: {name} has {axes}, and {len(labels)} labels are given")
         codes = []
         for axis, label in zip(cells.axes, labels, strict=True):
             if label not in axis.places:
-                raise UnknownName(
+                raise UnknownNameError(
                     f"{text!r}: {label!r} is not a label of axis {axis.name}; {known(label, axis.texts)}"
                 )
             codes.append(axis.places[label])
         at = cells.position_of(codes)
         if at < 0:
-            raise UnknownName(f"{name} has no member {text!r}: the combination is outside the family")
+            raise UnknownNameError(f"{name} has no member {text!r}: the combination is outside the family")
         return at
 
     def need(self, text: str, sorts: Iterable[What] = ALL) -> Named:
@@ -161,7 +159,7 @@ class Names:
             raise self.unknown(text, sorts)
         return found
 
-    def unknown(self, text: str, sorts: Iterable[What], more: Iterable[str] = ()) -> UnknownName:
+    def unknown(self, text: str, sorts: Iterable[What], more: Iterable[str] = ()) -> UnknownNameError:
         """Return the error for a name that is none, with what it may have meant."""
         sorts = tuple(sorts)
         called = [CALLED[what] for what in sorts]
@@ -170,7 +168,7 @@ class Names:
         hint = known(text, [*self.all(sorts), *more])
         if other is not None and other.what not in sorts:
             hint = f"it is {'an' if CALLED[other.what][0] in 'aeo' else 'a'} {CALLED[other.what]}; {hint}"
-        return UnknownName(f"there is no {wanted} called {text!r}; {hint}")
+        return UnknownNameError(f"there is no {wanted} called {text!r}; {hint}")
 
     def find_anything(self, text: str) -> Named | None:
         """Return what a text names, without an error for a member that is not there."""
@@ -204,7 +202,7 @@ class Names:
 
 
 def split_member(text: str) -> tuple[str, list[str] | None]:
-    """Return a name and its labels: ``ship[Fell,"Abbey, North"]`` to ``ship`` and two labels; no brackets, no labels."""
+    """Return a name and its labels, None without brackets: ``ship[Fell,"Abbey, North"]`` has two."""
     if not text.endswith("]") or "[" not in text:
         return text, None
     name, _, inside = text[:-1].partition("[")
@@ -269,5 +267,3 @@ def names_of(formulation: Formulation) -> Names:
         formulation.cache["names"] = Names(formulation)
     result: Names = formulation.cache["names"]
     return result
-
-

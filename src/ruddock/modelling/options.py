@@ -1,4 +1,4 @@
-"""How to solve: one set of options, checked once, that every question takes; and the clock that all its solves share."""
+"""How to solve: one set of options that every question takes, checked once, and the clock that its solves share."""
 
 from __future__ import annotations
 
@@ -152,9 +152,11 @@ def _check_number(name: str, value: Any, optional: bool = False) -> None:
     if value is None and optional:
         return
     if isinstance(value, bool) or not isinstance(value, Real):
-        hint = f"; write {name}={value}" if isinstance(value, str) and value.strip().replace(".", "", 1).isdigit() else ""
+        hint = (
+            f"; write {name}={value}" if isinstance(value, str) and value.strip().replace(".", "", 1).isdigit() else ""
+        )
         raise ModelError(f"{name} is a number, not {value!r}{hint}")
-    if not value >= 0:
+    if not float(value) >= 0:
         raise ModelError(f"{name} must be 0 or more, not {value!r}")
 
 
@@ -208,9 +210,21 @@ def running(options: SolveOptions, formulation: Formulation | None = None) -> It
             memory=_or_unlimited(options.memory_limit) * 1e6,
             interrupted=interrupted,
             on_event=on_event,
-            on_progress=(lambda p: [listen(p) for listen in listeners] and None) if listeners else None,
+            on_progress=_to_all(listeners),
         )
         yield Clock(options, limits)
+
+
+def _to_all(listeners: list[Callable[[Progress], None]]) -> Callable[[Progress], None] | None:
+    """Return one listener that passes on to all."""
+    if not listeners:
+        return None
+
+    def hear(progress: Progress) -> None:
+        for listen in listeners:
+            listen(progress)
+
+    return hear
 
 
 def _or_unlimited(value: float | None) -> float:

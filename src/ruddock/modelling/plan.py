@@ -17,7 +17,7 @@ from ruddock.modelling.decisions import Decisions, goes_by_label, numbers_of
 from ruddock.modelling.expression import Expression, check_registry, terms_of
 from ruddock.modelling.formulation import Formulation, Objective
 from ruddock.modelling.frames import ZERO, constraints_frame, decisions_frame, objectives_frame
-from ruddock.modelling.names import Named, names_of
+from ruddock.modelling.names import Named, What, names_of
 from ruddock.modelling.printed import Printed
 from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.model import Model
     from ruddock.tables import Table
 
-EXPLAINED = ("constraints", "quantities", "objectives", "parts")
+EXPLAINED: tuple[What, ...] = ("constraints", "quantities", "objectives", "parts")
 SOLVE_AGAIN = {
     "time": "allow more time_limit",
     "nodes": "allow more nodes",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+
 import numpy as np
 
 from ruddock.errors import ModelError
@@ -40,7 +41,9 @@ def look_back(terms: Terms, axis: Axis, n: int, start: Terms | str | None) -> Te
     if start is None:
         kept = np.flatnonzero(inside)
         shifted = terms.gather(cells.take(kept), source[kept])
-        hole = Hole(cells.take(np.flatnonzero(~inside)), WHY.format(axis=axis.name, n=n, covers="the other side covers"))
+        hole = Hole(
+            cells.take(np.flatnonzero(~inside)), WHY.format(axis=axis.name, n=n, covers="the other side covers")
+        )
         beyond = _beyond(cells, axis, others, n)
         holes = (*terms.holes, hole)
         if beyond is not None:

@@ -25,12 +25,21 @@ Part = Decisions | Constraints | Ruled | Curve | Objective | Quantity
 class Recipe(Protocol):
     """How a model was read from text: its tables stay parts of it, so that data can be changed."""
 
-    data_names: tuple[str, ...]
-    notes: tuple[str, ...]
-    undeclared: tuple[str, ...]
+    @property
+    def data_names(self) -> tuple[str, ...]:
+        """The data that can be changed."""
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """How tables were understood."""
+
+    @property
+    def undeclared(self) -> tuple[str, ...]:
+        """Decisions that no heading declares."""
 
     def read(self, changes: Sequence[Change]) -> Model:
         """Read the text again with its data changed."""
+
 
 class Renumbering:
     """Gives the parts of a model read again the decision numbers of the first reading, label by label."""

@@ -109,4 +109,3 @@ class Sides:
         if self.sense == "==":
             return np.abs(difference)
         return np.asarray(np.maximum(difference if self.sense == "<=" else -difference, 0.0))
-

@@ -103,7 +103,9 @@ class Either(Rule):
                 raise ModelError("either() takes relations over the same axes")
             place = relation.cells.lookup(first.cells)
             if relation.cells.size != first.cells.size or (place is not None and (place < 0).any()):
-                raise ModelError("either() takes relations over the same combinations of labels; keep them with .where()")
+                raise ModelError(
+                    "either() takes relations over the same combinations of labels; keep them with .where()"
+                )
             others.append(relation if place is None else relation.take(place))
         self.relations = (first, *others)
 
@@ -258,9 +260,7 @@ def make_curve(registry: Registry, name: str, x: Any, corners: Any, unit: str | 
         raise ModelError(f"{name}: corners are pairs such as [(0, 0), (10, 50)], not {corners!r}") from None
     if len(pairs) < 2 or any(len(pair) != 2 for pair in pairs):
         raise ModelError(f"{name}: corners are two or more pairs (x, y), such as [(0, 0), (10, 50), (30, 70)]")
-    at, values = (
-        np.stack([_corner(terms, name, pair[side]) for pair in pairs], axis=1) for side in (0, 1)
-    )
+    at, values = (np.stack([_corner(terms, name, pair[side]) for pair in pairs], axis=1) for side in (0, 1))
     for i in range(terms.cells.size):
         steps = np.diff(at[i])
         if (steps < 0).any() or ((steps[1:] == 0) & (steps[:-1] == 0)).any():
@@ -356,5 +356,3 @@ def _yes_no(condition: Any, where: str) -> Terms:
             if (plain | turned).all():
                 return terms
     raise ModelError(f"{where} takes yes/no decisions (kind='binary'), or 1 - decisions; this is neither")
-
-

@@ -100,5 +100,3 @@ def _in_sense(listen: Any, objectives: Sequence[Objective | None], k: int) -> An
         )  # fmt: skip
 
     return hear
-
-

@@ -151,9 +151,9 @@ class Terms:
             chosen=tuple((name, codes) for name, codes in self.chosen if name not in drop),
         )  # fmt: skip
         for name, codes in result.chosen:
-            kept = np.isin(result.cells.codes[result.cells.position(name)], codes)
-            if not kept.all():
-                result = result.take(np.flatnonzero(kept))
+            inside = np.isin(result.cells.codes[result.cells.position(name)], codes)
+            if not inside.all():
+                result = result.take(np.flatnonzero(inside))
         return result
 
     def at(self, labels: dict[str, Any]) -> Terms:
@@ -249,17 +249,23 @@ class Terms:
         else:
             constants[place] += sign * other.constants
         if other.plain:
-            terms: Any = (self.rows, self.columns, self.values)
+            rows, columns, values = self.rows, self.columns, self.values
         else:
-            terms = (
-                np.concatenate((self.rows, rows)),
-                np.concatenate((self.columns, other.columns)),
-                np.concatenate((self.values, sign * other.values)),
-            )
+            rows = np.concatenate((self.rows, rows))
+            columns = np.concatenate((self.columns, other.columns))
+            values = np.concatenate((self.values, sign * other.values))
         return Terms(
-            self.registry, cells, *terms, constants=constants, summed=self.summed or other.summed, holes=holes,
-            units=self.units | other.units, ignored=self.ignored + other.ignored,
-        )  # fmt: skip
+            self.registry,
+            cells,
+            rows,
+            columns,
+            values,
+            constants,
+            summed=self.summed or other.summed,
+            holes=holes,
+            units=self.units | other.units,
+            ignored=self.ignored + other.ignored,
+        )
 
     def plus_data(self, held: Data, sign: float) -> Terms:
         """Add data on the same axes; where these terms have no row, what the data holds there is left out.

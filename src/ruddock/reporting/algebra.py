@@ -89,7 +89,9 @@ def _sequences(formulation: Formulation, ruled: Ruled, rule: Run, most: int | No
     at = cells.position(rule.axis.name)
     groups: dict[tuple[str, ...], list[int]] = {}
     for i in range(cells.size):
-        key = tuple(axis.texts[c[i]] for k, (axis, c) in enumerate(zip(cells.axes, cells.codes, strict=True)) if k != at)
+        key = tuple(
+            axis.texts[c[i]] for k, (axis, c) in enumerate(zip(cells.axes, cells.codes, strict=True)) if k != at
+        )
         groups.setdefault(key, []).append(i)
     lines = []
     for key, members in list(groups.items())[: most or None]:

@@ -15,7 +15,8 @@ def alternatives_parts(found: Alternatives) -> list[str | Table]:
     plan = found.plan
     goals = plan.formulation.objectives
     value = ", ".join(
-        f"{goal.name} {amount(v, goal.unit)}" for goal, v in zip(goals, plan.objectives()["value"].tolist(), strict=True)
+        f"{goal.name} {amount(v, goal.unit)}"
+        for goal, v in zip(goals, plan.objectives()["value"].tolist(), strict=True)
     )
     whole = any(kinds_of(family).any() for family in plan.formulation.decisions)
     if not found.others:

@@ -53,7 +53,9 @@ def _gains(found: Appraisal) -> list[str | Table]:
     own, best = found.plan.objectives()["value"].tolist(), found.best.objectives()["value"].tolist()
     which = "best plan" if found.best.status == "optimal" else "best plan found so far"
     sentences = []
-    for k, (goal, gain, value, there) in enumerate(zip(found.plan.formulation.objectives, gains, own, best, strict=True)):
+    for k, (goal, gain, value, there) in enumerate(
+        zip(found.plan.formulation.objectives, gains, own, best, strict=True)
+    ):
         head = f"The {which} has {goal.name} {amount(there, goal.unit)}"
         share = abs(gain) / max(abs(value), 1e-12)
         if abs(gain) <= 1e-9 * max(1.0, abs(there)):
@@ -62,6 +64,8 @@ def _gains(found: Appraisal) -> list[str | Table]:
             why = ", because it keeps every constraint" if not found.feasible and not k else ""
             told = f"{amount(-gain, goal.unit)} worse{why}"
         else:
-            told = f"optimising gains {amount(gain, goal.unit)}" + (f" ({share:.1%})" if np.isfinite(share) and value else "")
+            told = f"optimising gains {amount(gain, goal.unit)}" + (
+                f" ({share:.1%})" if np.isfinite(share) and value else ""
+            )
         sentences.append(f"{head}: {told}.")
     return ["\n".join(sentences)]

@@ -37,14 +37,18 @@ def diagnosis_parts(found: Diagnosis) -> list[str | Table]:
     if found.search is not None and not found.repairs:
         parts += _no_repair(found.search)
     if found.stopped is not None:
-        parts.append(f"Stopped by {STOPPED_BY[found.stopped]}: there may be more clashes and smaller changes than these.")
+        parts.append(
+            f"Stopped by {STOPPED_BY[found.stopped]}: there may be more clashes and smaller changes than these."
+        )
     return parts
 
 
 def _no_repair(search: Search) -> list[str | Table]:
     """Say what is known where no change leads to a plan."""
     if search.outcome == "none":
-        return ["It is proven that no change of the limits that may move leaves a plan: what may not move clashes as well."]
+        return [
+            "It is proven that no change of the limits that may move leaves a plan: what may not move clashes as well."
+        ]
     if search.outcome == "too little" and search.needed is not None:
         rows = [_move(move) for move in search.needed]
         shown, more = capped(rows, MOST_ROWS)
@@ -52,7 +56,9 @@ def _no_repair(search: Search) -> list[str | Table]:
         table = Table("How far they would have to move", ["what", ">limit", ">to", ">by"], shown, note=note, more=more)
         return ["Within how far these limits may move, no plan exists.", table]
     if search.outcome == "unproven":
-        return ["No change was found that leaves a plan. Rules depend on the limits that may move, so this is not proven."]
+        return [
+            "No change was found that leaves a plan. Rules depend on the limits that may move, so this is not proven."
+        ]
     return ["No change that leaves a plan was found in the time there was; whether there is one is not known."]
 
 
@@ -60,7 +66,10 @@ def _without_end(found: Diagnosis, ray: dict[str, float]) -> list[str | Table]:
     """Tell along which decisions the objective improves without limit, and what was seen to end it."""
     plan = found.plan
     if not ray:
-        return [headline(plan), "Which decisions grow together could not be shown in numbers; check for a missing limit."]
+        return [
+            headline(plan),
+            "Which decisions grow together could not be shown in numbers; check for a missing limit.",
+        ]
     largest = max(abs(step) for step in ray.values())
     grow = [name for name, step in ray.items() if step > 0]
     fall = [name for name, step in ray.items() if step < 0]

@@ -112,7 +112,9 @@ def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
         )
     ax.set_xlabel(f"{_label(first)}, {'more' if first.maximize else 'less'} is better")
     ax.set_ylabel(f"{_label(second)}, {'more' if second.maximize else 'less'} is better")
-    ax.set_title("No plan is better than one of these in both" if len(found.goals) == 2 else "Two of the objectives", loc="left")
+    ax.set_title(
+        "No plan is better than one of these in both" if len(found.goals) == 2 else "Two of the objectives", loc="left"
+    )
     ax.grid(alpha=0.3)
     ax.margins(0.12)
     return ax

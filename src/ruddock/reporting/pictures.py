@@ -8,8 +8,8 @@ import numpy as np
 
 from ruddock.errors import ModelError, known
 from ruddock.modelling.lowering import lowered
-from ruddock.reporting.figures import BEST, BOUND, new_axes
 from ruddock.reporting.diagnosis import reason_text
+from ruddock.reporting.figures import BEST, BOUND, new_axes
 from ruddock.tables import amount
 
 if TYPE_CHECKING:

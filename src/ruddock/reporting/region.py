@@ -13,7 +13,8 @@ def region_parts(found: Region) -> list[str | Table]:
     parts: list[str | Table] = [headline(plan)]
     if plan.found:
         where = ", ".join(
-            f"{name} {amount(value, unit)}" for name, value, unit in zip(found.names, plan.values.tolist(), found.units, strict=True)
+            f"{name} {amount(value, unit)}"
+            for name, value, unit in zip(found.names, plan.values.tolist(), found.units, strict=True)
         )
         parts.append(f"It is at {where}.")
     if not len(found.corners):
@@ -23,7 +24,9 @@ def region_parts(found: Region) -> list[str | Table]:
     told += ", and is unlimited: it goes on beyond them." if found.unlimited else "."
     if len(found.points):
         inside = "shown" if found.unlimited else "in it"
-        told += f" {plural(len(found.points), 'plan')} in integers {'is' if len(found.points) == 1 else 'are'} {inside}."
+        told += (
+            f" {plural(len(found.points), 'plan')} in integers {'is' if len(found.points) == 1 else 'are'} {inside}."
+        )
     goal = found.goal
     rows = []
     best = plan.objective if plan.found and goal is not None else None

@@ -119,7 +119,9 @@ def _in_brief(formulation: Formulation) -> list[str | Table]:
         rows.append(("rule", ruled.name, axes, f"{ruled.cells.size:,}", ruled.rule.word, ruled.unit or ""))
     for curve in formulation.curves:
         axes = " by ".join(axis.name for axis in curve.cells.axes)
-        rows.append(("curve", curve.name, axes, f"{curve.cells.size:,}", f"{curve.at.shape[1]} corners", curve.unit or ""))
+        rows.append(
+            ("curve", curve.name, axes, f"{curve.cells.size:,}", f"{curve.at.shape[1]} corners", curve.unit or "")
+        )
     shown, more = capped(rows, text.MOST_ROWS)
     decisions, constraints = len(formulation.decision_names), len(formulation.constraint_names)
     size = f"{plural(decisions, 'decision')}, {plural(constraints, 'constraint')}."

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pandas as pd
 
 from ruddock.errors import listed
-from ruddock.insight.sensitivity import SAME, Sensitivity
+from ruddock.insight.sensitivity import SAME, Sensitivity, limit_words
 from ruddock.tables import Table, amount, capped, number
 
 MOST_ROWS = 40
@@ -36,7 +38,9 @@ def sensitivity_parts(found: Sensitivity) -> list[str | Table]:
 
 
 def _integer_note(found: Sensitivity) -> str:
-    text = "Integer decisions move in steps, so that limits have no price per unit; what steps are worth was solved for."
+    text = (
+        "Integer decisions move in steps, so that limits have no price per unit; what steps are worth was solved for."
+    )
     if found.by_structure is not None:
         text = f"Integers need not be asked for: {found.by_structure}, so every corner of the model is integer."
     if found.relaxation is not None:
@@ -53,18 +57,18 @@ def _integer_note(found: Sensitivity) -> str:
 
 def _limits(found: Sensitivity) -> Table:
     frame = found.limits
-    columns = ("relation", "limit", "unit", "one_more", "up_to", "above", "one_less", "down_to", "below")
+    columns = ("relation", "limit", "unit", "both_sides", "one_more", "up_to", "above", "one_less", "down_to", "below")
     rows: list[tuple[str, ...]] = [
         (
             str(name),
-            f"{relation} {number(limit)}",
+            limit_words(relation, limit, "", both),
             unit,
             _change(found, more),
             _end(up_to, above),
             _change(found, less),
             _end(down_to, below),
         )
-        for name, relation, limit, unit, more, up_to, above, less, down_to, below in zip(
+        for name, relation, limit, unit, both, more, up_to, above, less, down_to, below in zip(
             frame.index, *(frame[column].tolist() for column in columns), strict=True
         )
     ]
@@ -91,8 +95,8 @@ def _steps(found: Sensitivity, steps: pd.DataFrame) -> str | Table:
     for name, (step, more, less, up, down) in zip(
         steps.index, steps[["step", "more", "less", "more_status", "less_status"]].itertuples(index=False), strict=True
     ):
-        limit, unit = found.limits.at[name, "limit"], found.limits.at[name, "unit"]
-        now = f"{found.limits.at[name, 'relation']} {number(limit)}"
+        held: Any = found.limits.loc[name]
+        now, unit = f"{held['relation']} {number(float(held['limit']))}", str(held["unit"])
         rows.append((str(name), now, unit, number(step), _step(found, more, up), _step(found, less, down)))
     shown, more_rows = capped(rows, MOST_ROWS)
     headings = ["constraint", ">limit", "unit", ">step", ">step more", ">step less"]

@@ -64,7 +64,9 @@ def _where(found: Sweep) -> str:
         )
     solved = found.points.index.to_numpy(float)
     none = [number(at) for at, note in found.notes.items() if note == "infeasible"]
-    text = f"Of the points solved, those from {number(float(solved[0]))} to {number(float(solved[-1]))}{unit} have a plan"
+    text = (
+        f"Of the points solved, those from {number(float(solved[0]))} to {number(float(solved[-1]))}{unit} have a plan"
+    )
     if not none:
         return f"{text}."
     inside = any(solved[0] < float(at) < solved[-1] for at, note in found.notes.items() if note == "infeasible")

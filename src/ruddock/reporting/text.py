@@ -132,7 +132,9 @@ def _in_order(plan: Plan) -> str:
             told.append(f"{text}, given up from {amount(reached, goal.unit)}" + (_held(plan, k) if k else ""))
         else:
             edge = "at most" if goal.maximize else "at least"
-            told.append(f"{text}, {edge} {amount(goal.sign * stage.bound, goal.unit)} possible" + (_held(plan, k) if k else ""))
+            told.append(
+                f"{text}, {edge} {amount(goal.sign * stage.bound, goal.unit)} possible" + (_held(plan, k) if k else "")
+            )
     head = "best plan found" if plan.status == "optimal" else "a plan"
     if plan.reason is not None:
         head = f"stopped by {STOPPED_BY[plan.reason]}. Best plan so far"
@@ -351,7 +353,9 @@ def _no_plan(plan: Plan) -> list[str | Table]:
     crossed = [whole.column_name(j) for j in outcome.crossed_columns]
     crossed += [whole.row_name(i) for i in outcome.crossed_rows]
     if crossed:
-        return [f"The lower limit is above the upper one for {listed(list(dict.fromkeys(crossed)))}. Correct one of the two."]
+        return [
+            f"The lower limit is above the upper one for {listed(list(dict.fromkeys(crossed)))}. Correct one of the two."
+        ]
     if outcome.proof is not None:
         used = np.flatnonzero(outcome.proof)
         order = used[np.argsort(-np.abs(outcome.proof[used]), kind="stable")]

@@ -25,7 +25,7 @@ from ruddock.modelling.changes import Change
 from ruddock.modelling.data import Data, as_data
 from ruddock.modelling.expression import Expression, Relation, sides_of
 from ruddock.modelling.model import Model
-from ruddock.modelling.names import UnknownName, split_member
+from ruddock.modelling.names import UnknownNameError, split_member
 from ruddock.modelling.rules import Rule
 from ruddock.problem import Floats
 
@@ -104,9 +104,7 @@ def read_rdk(path: Path, replace: Mapping[str, str | Path] | None = None) -> Mod
     return read_rdk_text(read_text(path), str(path), path.parent, replace)
 
 
-def read_rdk_text(
-    text: str, name: str, folder: Path, replace: Mapping[str, str | Path] | None = None
-) -> Model:
+def read_rdk_text(text: str, name: str, folder: Path, replace: Mapping[str, str | Path] | None = None) -> Model:
     """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are."""
     return TextRecipe(text, name, folder, dict(replace or {}), tables.Frames()).read()
 
@@ -180,7 +178,7 @@ class _Reader:
         except tables.SlipError as slip:
             self.errors.append(self.source.error(str(slip), entry, slip.offset))
             self.note_failed(entry)
-        except UnknownName:
+        except UnknownNameError:
             raise  # a change of data that names nothing, not an error of the file
         except (ModelError, DataError) as error:
             self.errors.append(self.source.error(str(error), entry))
@@ -344,16 +342,18 @@ class _Reader:
             label in axis.places for axis, label in zip(held.axes, labels, strict=True)
         )
         if not known_labels:
-            raise UnknownName(f"{change}: the data holds no number there; {known(change.target, names)}")
+            raise UnknownNameError(f"{change}: the data holds no number there; {known(change.target, names)}")
         codes = [axis.places[label] for axis, label in zip(held.axes, labels, strict=True)]
         at = held.cells.position_of(codes)
         if at < 0 and (held.fill is not None or change.op == "="):
             # a number where there was none, or where a fill stood for it
-            cells = Cells(held.axes, [np.append(own, np.int32(code)) for own, code in zip(held.cells.codes, codes, strict=True)])
+            cells = Cells(
+                held.axes, [np.append(own, np.int32(code)) for own, code in zip(held.cells.codes, codes, strict=True)]
+            )
             held = Data(cells, np.append(held.values, held.fill or 0.0), held.unit, held.fill)
             at = cells.size - 1
         if at < 0:
-            raise UnknownName(f"{change}: the data holds no number there; {known(change.target, names)}")
+            raise UnknownNameError(f"{change}: the data holds no number there; {known(change.target, names)}")
         values = held.values.copy()
         values[at : at + 1] = self.finite(change, change.applied(values[at : at + 1]))
         return Data(held.cells, values, held.unit, held.fill)
@@ -541,10 +541,14 @@ class _Reader:
         rule = self.rules(entry).rule(at)
         if rule is not None:
             return rule, tuple(name for name in self.names.data if re.search(rf"\b{name}\b", entry.masked[at:]))
-        tree = self.tree(entry, at, "relation")
+        tree: Any = self.tree(entry, at, "relation")
         relation = self.evaluator(entry, at).relation(tree)
         right = tree.children[2] if len(tree.children) > 2 else None
-        named = {str(part) for part in right.scan_values(lambda token: token.type == "NAME")} if right is not None else set()
+        named = (
+            {str(part) for part in right.scan_values(lambda token: token.type == "NAME")}
+            if right is not None
+            else set()
+        )
         return relation, tuple(name for name in self.names.data if name in named)
 
     def rules(self, entry: Entry) -> RuleReader:

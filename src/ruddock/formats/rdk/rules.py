@@ -57,7 +57,9 @@ class RuleReader:
             return self.either(at, found.end())
         if COUNTED.match(text, at):
             raise self.source.error(
-                "to count yes/no decisions, add them up: sum(used) <= 2, or used[place] summed over an axis", self.entry, at
+                "to count yes/no decisions, add them up: sum(used) <= 2, or used[place] summed over an axis",
+                self.entry,
+                at,
             )
         found = RUN.match(text, at)
         if found:

@@ -191,7 +191,13 @@ def labels_from(frames: Frames, path: Path, sheet: str | None, column: str | Non
 
 
 def from_file(
-    frames: Frames, path: Path, sheet: str | None, column: str | None, name: str, axes: tuple[Axis, ...], unit: str | None
+    frames: Frames,
+    path: Path,
+    sheet: str | None,
+    column: str | None,
+    name: str,
+    axes: tuple[Axis, ...],
+    unit: str | None,
 ) -> tuple[Data, str]:
     """Return data from a table file, and a sentence on how its layout was read."""
     frame = frames.get(path, sheet)

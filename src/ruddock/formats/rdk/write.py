@@ -68,9 +68,7 @@ def _check(formulation: Formulation, text: str) -> None:
     """Raise `FormatError` if a text does not read back as the same model."""
     again = read_rdk_text(text, "the text", Path(".")).formulation()
     ours, theirs = lowered(formulation), lowered(again)
-    for goal, problem, other in zip(
-        formulation.objectives or (None,), ours.problems, theirs.problems, strict=False
-    ):
+    for goal, problem, other in zip(formulation.objectives or (None,), ours.problems, theirs.problems, strict=False):
         if not _same(problem, other):
             raise FormatError(f"it would read back as another model{f' of {goal.name}' if goal else ''}")
     same = (
@@ -80,8 +78,8 @@ def _check(formulation: Formulation, text: str) -> None:
         and len(formulation.quantities) == len(again.quantities)
     )
     x = np.random.default_rng(0).random(ours.base.n)
-    values = [list(f.quantity_values(x).values()) for f in (formulation, again)] if same else [[0.0], []]
-    if not same or not np.allclose(*values, rtol=1e-12, atol=0):
+    ours_, theirs_ = (np.array(list(f.quantity_values(x).values())) for f in (formulation, again))
+    if not same or ours_.shape != theirs_.shape or not np.allclose(ours_, theirs_, rtol=1e-12, atol=0):
         raise FormatError("it would read back as another model")
 
 
@@ -169,7 +167,9 @@ class _Writer:
             warnings.warn(f"names were written differently: {told}", RuddockWarning, stacklevel=5)
         if self.retyped:
             told = listed(self.retyped)
-            warnings.warn(f"labels that are neither text nor integers were written as text: {told}", RuddockWarning, stacklevel=5)
+            warnings.warn(
+                f"labels that are neither text nor integers were written as text: {told}", RuddockWarning, stacklevel=5
+            )
 
     # ------------------------------------------------------------------ names and data
 
