@@ -112,7 +112,7 @@ def reach(
     json_path: str | None,
     limits: dict[str, Any],
 ) -> None:
-    """Find the tightest value of WHAT, a limit or bound, at which a target is reached, or the proof that none allows it.
+    """Find the tightest value of WHAT, a limit or bound, at which a target is reached, or the proof that there is none.
 
     Exit status 1 if no value allows it.
     """

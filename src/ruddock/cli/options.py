@@ -108,7 +108,7 @@ def limited(command: Callable[..., None]) -> Callable[..., None]:
     for option in (
         click.option("--give", multiple=True, metavar="OBJECTIVE=SHARE",
                      help="What later objectives may take from this one: 5%, or an amount."),
-        click.option("--gap", type=click.FloatRange(min=0, max=1), default=0.0, help="Relative gap that counts as optimal."),
+        click.option("--gap", type=click.FloatRange(min=0, max=1), default=0.0, help="Relative gap taken as optimal."),
         click.option("--time-limit", type=click.FloatRange(min=0), metavar="S",
                      help="Stop after S seconds in all; what was found by then is shown."),
     ):  # fmt: skip

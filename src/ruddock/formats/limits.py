@@ -18,13 +18,13 @@ def refuse_unwritable(formulation: Formulation, form: str, path: str) -> None:
     for parts, what in ((formulation.rules, "rules"), (formulation.curves, "curves")):
         if parts:
             raise FormatError(
-                f"{form} holds no {what}, and this model has {listed(part.name for part in parts)}; write .rdk or .json",
+                f"{form} holds no {what}; this model has {listed(part.name for part in parts)}: write .rdk or .json",
                 path=path,
             )
     if len(formulation.objectives) > 1:
         first, *others = [goal.name for goal in formulation.objectives]
         raise FormatError(
-            f"{form} holds one objective, and this model has {first}, {listed(others)}; write .rdk or .json, or take the "
+            f"{form} holds one objective; this model has {first}, {listed(others)}: write .rdk or .json, or take the "
             "others out first: model.remove(name)",
             path=path,
         )

@@ -67,7 +67,8 @@ class _Writer:
             ],
             "constraints": [
                 {
-                    "name": c.name, "unit": c.unit, "listed": c.listed, **self.cells(c.cells), "sides": self.sides(c.sides),
+                    "name": c.name, "unit": c.unit, "listed": c.listed, **self.cells(c.cells),
+                    "sides": self.sides(c.sides),
                 }
                 for c in f.constraints
             ],
@@ -75,7 +76,8 @@ class _Writer:
                 {"name": r.name, "unit": r.unit, **self.cells(r.cells), "rule": self.rule(r.rule)} for r in f.rules
             ],
             "quantities": [
-                {"name": q.name, "unit": q.unit, **self.cells(q.cells), "terms": self.terms(q.terms)} for q in f.quantities
+                {"name": q.name, "unit": q.unit, **self.cells(q.cells), "terms": self.terms(q.terms)}
+                for q in f.quantities
             ],
         }  # fmt: skip
         axes = {name: labels_document(axis) for name, axis in self.axes.items()}

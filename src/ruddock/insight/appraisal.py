@@ -32,7 +32,7 @@ class Appraisal(Printed):
     Attributes
     ----------
     plan : the values given, readable like a plan
-    violations : DataFrame: where, what (``constraint``, ``rule``, ``curve``, ``bound`` or ``integer``), value, relation,
+    violations : DataFrame: where, what (``constraint``, ``rule``, ``curve``, ``bound``, ``integer``), value, relation,
         limit, by; largest first, relative to the limit. Of a constraint value and limit are those of its two sides.
     best : the best plan of the model, or what its solve ended with
     assumed : decisions that were not given and count as 0

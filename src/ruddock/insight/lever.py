@@ -115,8 +115,8 @@ class Lever:
 
 def _built(problem: Problem, matrix: Any, low: Floats, high: Floats, lower: Floats, upper: Floats, n: int) -> Problem:
     return Problem.build(
-        csc_matrix(matrix), low, high, np.append(lower, -np.inf), np.append(upper, np.inf), np.append(problem.costs, 0.0),
-        np.append(problem.kinds, np.uint8(0)), problem.offset,
+        csc_matrix(matrix), low, high, np.append(lower, -np.inf), np.append(upper, np.inf),
+        np.append(problem.costs, 0.0), np.append(problem.kinds, np.uint8(0)), problem.offset,
     )  # fmt: skip
 
 
@@ -160,7 +160,7 @@ def pick_lever(model: Model, formulation: Formulation, name: str) -> Lever:
     sorts: Any = ("constraints", "decisions")
     hint = known(target, [*names.all(sorts), *model.data_names])
     raise ModelError(
-        f"there is no limit, bound, coefficient or data called {target!r}; {hint} (a bound is NAME.upper, a coefficient "
+        f"no limit, bound, coefficient or data is called {target!r}; {hint} (a bound is NAME.upper, a coefficient "
         "OBJECTIVE.DECISION)"
     )
 
@@ -214,8 +214,9 @@ def _price(formulation: Formulation, owner: Named, chosen: Named, name: str, tar
     if not factor and goal.unit:
         unit = f"{goal.unit}/{chosen.part.unit}" if chosen.part.unit else goal.unit
     first = goal is formulation.first_objective
-    return Lever(name, target, "price" if first else "other", factor, _now(values if len(values) else np.zeros(1), factor),
-                 unit, "", formulation.starts[chosen.part.name] + chosen.members, values)  # fmt: skip
+    now = _now(values if len(values) else np.zeros(1), factor)
+    at = formulation.starts[chosen.part.name] + chosen.members
+    return Lever(name, target, "price" if first else "other", factor, now, unit, "", at, values)
 
 
 def _other(model: Model, name: str, target: str, factor: bool) -> Lever:

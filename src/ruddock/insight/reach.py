@@ -261,10 +261,15 @@ class _Reaching:
             return replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper)
         now = self.lever.now if np.isfinite(self.lever.now) else float(np.mean(self.lever.limits))
         wide = hstack([problem.matrix(), csr_matrix((problem.m, 2))], format="csc")
+        widened = np.append(lower, np.zeros(2)), np.append(upper, np.full(2, np.inf))
         two = Problem.build(
-            wide, problem.row_lower, problem.row_upper, np.append(lower, [0.0, 0.0]), np.append(upper, [np.inf, np.inf]),
-            np.append(np.zeros(problem.n), [1.0, 1.0]), np.append(problem.kinds, np.zeros(2, np.uint8)),
-        )  # fmt: skip
+            wide,
+            problem.row_lower,
+            problem.row_upper,
+            *widened,
+            np.append(np.zeros(problem.n), [1.0, 1.0]),
+            np.append(problem.kinds, np.zeros(2, np.uint8)),
+        )
         row = np.zeros((1, two.n))
         row[0, [at, problem.n, problem.n + 1]] = (1.0, -1.0, 1.0)
         return two.with_rows(row, now, now)

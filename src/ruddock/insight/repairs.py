@@ -370,7 +370,6 @@ class _Repairs:
                 moves.append(Move(self.name(i), "<=" if upper else ">=", old, old + by, by))
                 continue
             relation, old = limit_of(self.formulation, i, upper=upper)
-            family, _ = self.formulation.constraint_at(i)
             if p.row_lower[i] == p.row_upper[i]:
                 relation = "=="
             moves.append(Move(self.name(i), relation, old, old + by, by))

@@ -80,7 +80,7 @@ class Scenarios(Printed):
 
     @property
     def table(self) -> pd.DataFrame:
-        """One row a scenario: status, first objective, difference to the base, other objectives, parts, quantities, note.
+        """A row a scenario: status, first objective, difference to the base, other objectives, parts, quantities, note.
 
         A name that is taken by a column of ours, or twice, says what it is: ``status (part)``.
         """

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -314,7 +315,7 @@ class _Sweeping:
         found = [_Found(value, solved[value]) for value in sorted(corners) if value in solved]
         priced = [
             replace(one, price=(self._cost(two.x, two.at) - self._cost(one.x, one.at)) / (two.at - one.at))
-            for one, two in zip(found, found[1:], strict=False)
+            for one, two in pairwise(found)
         ]
         return _joined([*priced, *found[-1:]])
 

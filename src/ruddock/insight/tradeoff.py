@@ -224,7 +224,7 @@ def _x(point: _Point) -> np.ndarray[Any, Any]:
 
 
 class _Grid:
-    """Points of three and more objectives: the first at its best with limits on the others, from their best to worst."""
+    """Points of three and more objectives: the first at its best with limits on the others, best to worst."""
 
     def __init__(self, problems: list[Problem], clock: Clock, on_point: Callable[[int], None] | None) -> None:
         self.problems, self.clock, self.on_point = problems, clock, on_point

@@ -87,7 +87,7 @@ class WhatIf(Printed):
         return _compared(base, changed, float("nan")).rename_axis("quantity")
 
     def moved(self) -> pd.DataFrame:
-        """Return the decisions that moved: base, changed, difference; most first. NaN where there is no such decision."""
+        """Return the decisions that moved: base, changed, difference; most first. NaN where there is none."""
         base, changed = (
             pd.Series(plan.values, pd.Index(plan.formulation.decision_names, name="decision"))
             for plan in (self.base, self.changed)

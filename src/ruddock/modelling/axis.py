@@ -88,7 +88,7 @@ class Axis:
             for label, text in zip(index, self.texts, strict=True):
                 if text in seen:
                     raise DataError(
-                        f"axis {name}: the labels {seen[text]!r} and {label!r} read the same; give one of them another name"
+                        f"axis {name}: labels {seen[text]!r} and {label!r} read the same; give one another name"
                     )
                 seen[text] = label
 

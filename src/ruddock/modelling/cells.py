@@ -264,7 +264,7 @@ def project(cells: Cells, names: Sequence[str]) -> tuple[Cells, Positions]:
 
 
 def _keys(codes: Sequence[Ints], sizes: Sequence[int]) -> Keys:
-    """Number combinations of codes, in their order; numbers that would grow too large are ranked anew on the way."""
+    """Return numbers for combinations of codes, in their order; too large ones are ranked anew."""
     key = np.zeros(len(codes[0]), dtype=np.int64)
     room = 1
     for part, size in zip(codes, sizes, strict=True):
@@ -277,7 +277,7 @@ def _keys(codes: Sequence[Ints], sizes: Sequence[int]) -> Keys:
 
 
 def _joint_keys(a: Cells, b: Cells, names: Sequence[str]) -> tuple[Keys, Keys]:
-    """Number the combinations of two sets of cells alike, whatever the sizes of their axes."""
+    """Return like numbers for the combinations of two sets of cells, whatever the sizes of their axes."""
     codes = [np.concatenate((a.codes[a.position(n)], b.codes[b.position(n)])) for n in names]
     keys = _keys(codes, [len(a.axes[a.position(n)]) for n in names])
     return keys[: a.size], keys[a.size :]

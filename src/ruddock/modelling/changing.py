@@ -133,7 +133,7 @@ def no_limit(family: Constraints, named: Named, change: Change | str) -> ModelEr
     else:
         instead = f"change a coefficient, such as {member}.DECISION, or a bound, such as DECISION.upper"
     return ModelError(
-        f"{change}: {member} has decisions on both sides of its {family.sense}, so it has no limit of its own; {instead}"
+        f"{change}: {member} has decisions on both sides of its {family.sense}, so it has no limit; {instead}"
     )
 
 
@@ -184,7 +184,7 @@ def _bounds(named: Named, change: Change, side: str) -> Decisions:
     _refuse_nan(change, bounds)
     if family.kind == "binary" and ((lower[own] < 0.0) | (upper[own] > 1.0)).any():
         raise ModelError(
-            f"{change}: {family.name} is a yes/no decision, 0 or 1; to allow more, change {family.name}.kind to integer "
+            f"{change}: {family.name} is a yes/no decision, 0 or 1; for more, change {family.name}.kind to integer "
             "first"
         )
     if (lower > upper).any():

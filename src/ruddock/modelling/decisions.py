@@ -120,9 +120,10 @@ def relaxed(family: Decisions) -> Decisions:
 
 def changed(family: Decisions, lower: Floats, upper: Floats, kinds: Bytes) -> Decisions:
     """Return the same decisions with other bounds and kinds."""
+    kind = _family_kind(family, kinds, lower, upper)
     return Decisions(
-        family._terms.registry, family.name, family._terms.cells, lower, upper, _family_kind(family, kinds, lower, upper),
-        family.unit, numbers=family._numbers, listed=family._listed, kinds=kinds,
+        family._terms.registry, family.name, family._terms.cells, lower, upper, kind, family.unit,
+        numbers=family._numbers, listed=family._listed, kinds=kinds,
     )  # fmt: skip
 
 
@@ -250,5 +251,5 @@ def bound_missing(name: str, side: str, cells: Cells, absent: Positions, usual: 
     shown = listed([cells.text(int(i)) for i in absent[:20]], 8)
     word = "float('inf')" if usual > 0 else "-float('inf')"
     return DataError(
-        f"{name}: {side}= has no value for {shown}. Give it, or say data(..., fill={word}) if those have no {side} bound"
+        f"{name}: {side}= has no value for {shown}. Give it, or say data(..., fill={word}) if there is no {side} bound"
     )

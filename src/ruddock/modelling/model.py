@@ -419,7 +419,7 @@ class Model:
             base = split_member(change.target)[0].partition(".")[0]
             names = [*names_of(formulation).all(("constraints", "decisions")), *self.data_names]
             raise UnknownNameError(
-                f"{change}: there is no limit, decision or data of that name; {known(base, names)} (write DATA=, LIMIT=, "
+                f"{change}: no limit, decision or data has that name; {known(base, names)} (write DATA=, LIMIT=, "
                 "DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient)"
             ) from None
 
@@ -512,7 +512,7 @@ class Model:
         Parameters
         ----------
         what : str
-            A limit, a family of them, a bound such as ``hampers.upper``, a coefficient such as ``margin.jars``, or data:
+            A limit, a family of them, a bound such as ``hampers.upper``, a coefficient such as ``margin.jars``, data:
             all of them go to one value together. ``"power*"`` multiplies them by one factor.
         **options
             As for `solve`, for all solves together; what was solved when a limit or Ctrl-C ends it is kept.

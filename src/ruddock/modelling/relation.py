@@ -42,7 +42,7 @@ class Sides:
 
     @property
     def limit_side(self) -> str | None:
-        """Which side is a plain number for each cell, and so the limit: ``right`` or ``left``; None where both decide."""
+        """Which side is a plain number for each cell, so the limit: ``right`` or ``left``; None where both decide."""
         if self.right is None or self.right.plain:
             return "right"
         return "left" if self.left.plain else None

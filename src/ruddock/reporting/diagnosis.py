@@ -82,7 +82,7 @@ def _without_end(found: Diagnosis, ray: dict[str, float]) -> list[str | Table]:
     if len(ended) == 1:
         told = f"A bound on {ended[0]} was tried, and there is a best plan then."
     elif ended:
-        told = f"Bounds on {_and(list(ended))} together were tried, and there is a best plan then; one of them is not enough."
+        told = f"Bounds on {_and(list(ended))} together were tried, and then there is a best plan; one is not enough."
     else:
         told = "Which bound would end it was not found out."
     return [

@@ -105,9 +105,7 @@ def report_of(plan: Plan, question: str | None = None, diagnosis: Diagnosis | No
 
 def _in_brief(formulation: Formulation) -> list[str | Table]:
     """Return the model in a table: objectives, decisions, constraints."""
-    rows = []
-    for objective in formulation.objectives:
-        rows.append((objective.sense, objective.name, "", "", "", objective.unit or ""))
+    rows = [(goal.sense, goal.name, "", "", "", goal.unit or "") for goal in formulation.objectives]
     for family in formulation.decisions:
         axes = " by ".join(axis.name for axis in family.cells.axes)
         rows.append(("decide", family.name, axes, f"{len(family):,}", family.kind, family.unit or ""))

@@ -60,7 +60,7 @@ def _where(found: Sweep) -> str:
             f"There is a plan at every value from {first} to {last}{unit}"
             + ("." if whole else f", and at no other one between {low} and {high}{unit}.")
             if found.exact
-            else f"The least value with a plan is {first}{unit}, the greatest {last}{unit}, of those between {low} and {high}."
+            else f"Between {low} and {high}, the least value with a plan is {first}{unit}, the greatest {last}{unit}."
         )
     solved = found.points.index.to_numpy(float)
     none = [number(at) for at, note in found.notes.items() if note == "infeasible"]
@@ -70,7 +70,8 @@ def _where(found: Sweep) -> str:
     if not none:
         return f"{text}."
     inside = any(solved[0] < float(at) < solved[-1] for at, note in found.notes.items() if note == "infeasible")
-    return f"{text}{', with gaps' if inside else ''}; there is none at {', '.join(none[:6])}{' and others' if len(none) > 6 else ''}."
+    missing = ", ".join(none[:6]) + (" and others" if len(none) > 6 else "")
+    return f"{text}{', with gaps' if inside else ''}; there is none at {missing}."
 
 
 def _table(found: Sweep) -> Table:
@@ -107,7 +108,8 @@ def reach_parts(found: Reach) -> list[str | Table]:
     if found.value is None:
         limited = np.isfinite(found.within).any()
         edge = f" up to {number(next(v for v in found.within if np.isfinite(v)))}{unit}" if limited else ""
-        head = f"{found.target}: no value of {lever.name} ({now}){edge} allows it. This is proven{' up to there' if limited else ''}."
+        proven = f"This is proven{' up to there' if limited else ''}."
+        head = f"{found.target}: no value of {lever.name} ({now}){edge} allows it. {proven}"
         return [head, *(f"{sentence[0].upper()}{sentence[1:]}." for sentence in found.nearest)]
     if np.isinf(found.value):
         return [f"{found.target}: {lever.name} ({now}) is not in the way, however tight it is."]

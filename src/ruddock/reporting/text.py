@@ -313,13 +313,13 @@ def _binding(plan: Plan) -> Table:
         headings.append(f"one unit more of the limit changes {plan.objective_name or 'the objective'} by")
         if worths is not None and any(not worth.one for worth in worths):
             notes.append(
-                "Degenerate: some limits are worth something else downwards. plan.sensitivity(), or ruddock ranges, shows "
-                "both directions."
+                "Degenerate: some limits are worth something else downwards. plan.sensitivity(), or ruddock ranges, "
+                "shows both directions."
             )
         elif worths is None and rows:
             notes.append(
-                "Degenerate: prices may differ by direction. plan.sensitivity(names), or ruddock ranges with names, works "
-                "them out."
+                "Degenerate: prices may differ by direction. plan.sensitivity(names), or ruddock ranges with names, "
+                "works them out."
             )
     elif plan.formulation.objectives and plan.formulation.discrete:
         notes.append("Integer decisions move in steps, so limits have no price per unit here.")
@@ -353,9 +353,7 @@ def _no_plan(plan: Plan) -> list[str | Table]:
     crossed = [whole.column_name(j) for j in outcome.crossed_columns]
     crossed += [whole.row_name(i) for i in outcome.crossed_rows]
     if crossed:
-        return [
-            f"The lower limit is above the upper one for {listed(list(dict.fromkeys(crossed)))}. Correct one of the two."
-        ]
+        return [f"The lower limit is above the upper one for {listed(list(dict.fromkeys(crossed)))}. Correct one."]
     if outcome.proof is not None:
         used = np.flatnonzero(outcome.proof)
         order = used[np.argsort(-np.abs(outcome.proof[used]), kind="stable")]

@@ -55,7 +55,8 @@ def _verdict(goal: Objective, row: tuple[float, float, float]) -> str:
     if abs(difference) <= 1e-9 * max(1.0, abs(old)):
         return f"{goal.name} stays {amount(old, goal.unit)}"
     word = "better" if (difference > 0) == goal.maximize else "worse"
-    return f"{goal.name} goes from {amount(old, goal.unit)} to {amount(new, goal.unit)}: {amount(abs(difference), goal.unit)} {word}"
+    moves = f"{goal.name} goes from {amount(old, goal.unit)} to {amount(new, goal.unit)}"
+    return f"{moves}: {amount(abs(difference), goal.unit)} {word}"
 
 
 def _prediction(found: WhatIf) -> str:

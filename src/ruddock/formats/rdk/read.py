@@ -37,8 +37,8 @@ LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"|[^,\n]+?)\s*(,|\n|\Z)')
 COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
 RESERVED = {
     "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
-    "semicontinuous", "free", "where", "from", "and", "sum", "previous", "minimum", "maximum", "sheet", "column", "cyclic",
-    "inf",
+    "semicontinuous", "free", "where", "from", "and", "sum", "previous", "minimum", "maximum", "sheet", "column",
+    "cyclic", "inf",
 }  # fmt: skip
 KINDS = ("integer", "binary", "semicontinuous", "free")
 MOST_LABELS = 10_000_000

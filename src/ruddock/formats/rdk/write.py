@@ -2,7 +2,7 @@
 
 Each side of a constraint is written as a sum of data times decisions. Where a constraint and a decision
 share an axis, and every term stands at the same label of both, the text aligns by that axis. Otherwise the
-decision is written on a copy of the axis (``place_2 : place``) and summed over it. What was written is read and compared
+decision is written on a copy of the axis (``place_2 : place``) and summed over it. What is written is read and compared
 before it reaches the file.
 """
 
