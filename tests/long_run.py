@@ -1,10 +1,11 @@
-"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine] [integers]``. Exits 1 if anything is wrong."""
+"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine] [integers] [answers]``. Exits 1 if anything is wrong."""
 
 from __future__ import annotations
 
 import sys
 import tempfile
 import time
+import warnings
 from collections import Counter
 from collections.abc import Callable
 from itertools import product
@@ -19,6 +20,7 @@ from tests import whole_problems
 from tests.exact import judge
 from tests.formats.test_rdk import mutations, read
 from tests.generators import STRUCTURES, planted, random_lp
+from tests.oracles import ORACLES
 
 MUTATED = 20_000
 SLOWEST = 2.0  # seconds that one mutated input may take
@@ -126,10 +128,28 @@ def integers() -> int:
     return wrong
 
 
+def answers() -> int:
+    """Put 2,250 random models to every question, and judge the answers by building and solving anew."""
+    wrong, seen = 0, Counter[str]()
+    warnings.simplefilter("ignore", rk.RuddockWarning)
+    with tempfile.TemporaryDirectory() as folder:
+        for name, oracle in ORACLES.items():
+            for seed in range(1000, 1250):
+                try:
+                    oracle(seed, Path(folder))
+                    seen[name] += 1
+                except AssertionError as error:
+                    wrong += 1
+                    print(f"{name} {seed}: {error}")
+    print(f"answers: {dict(seen)}, wrong {wrong}")
+    return wrong
+
+
 def main() -> None:
-    asked = sys.argv[1:] or ["parsers", "engine", "integers"]
+    asked = sys.argv[1:] or ["parsers", "engine", "integers", "answers"]
     wrong = (parsers() + mps() if "parsers" in asked else 0) + (engine() if "engine" in asked else 0)
     wrong += integers() if "integers" in asked else 0
+    wrong += answers() if "answers" in asked else 0
     sys.exit(bool(wrong))
 
 

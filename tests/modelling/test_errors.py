@@ -104,7 +104,7 @@ DATA_SLIPS: dict[str, tuple[Callable[[Setting], object], str]] = {
     "dates": (lambda s: rk.data({"Fell": pd.Timestamp("2026-01-01")}, apiary), "is not a number; turn it into one"),
     "durations": (lambda s: rk.data(pd.Series(pd.to_timedelta([1, 2, 3], unit="h"), list(apiary)), apiary), "is not a number"),
     "complex": (lambda s: rk.data({"Fell": 1 + 2j}, apiary), "imaginary part would be lost"),
-    "same text": (lambda s: rk.Axis("z", [1, "1"]), "the labels 1 and '1' read the same"),
+    "same text": (lambda s: rk.Axis("z", [1, "1"]), "labels 1 and '1' read the same"),
     "partial date": (
         lambda s: rk.Axis("hour", pd.date_range("2026-01-01", periods=30, freq="h")).code("2026-01-01"), "covers 24 labels",
     ),

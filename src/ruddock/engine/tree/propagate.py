@@ -186,6 +186,8 @@ class Propagator:
             if bound < low[j]:
                 if bound < low[j] - NEAR * max(1.0, abs(bound)):
                     return -1
+                if high[j] == low[j]:
+                    return 0  # there already: no move, so rows are not looked at again
                 bound = low[j]
             high[j] = bound
         else:
@@ -201,6 +203,8 @@ class Propagator:
             if bound > high[j]:
                 if bound > high[j] + NEAR * max(1.0, abs(bound)):
                     return -1
+                if high[j] == low[j]:
+                    return 0
                 bound = high[j]
             low[j] = bound
         if not self.is_moved[j]:
