@@ -19,7 +19,8 @@ from benchmarks.cases import check, flow
 from benchmarks.whole import WHOLE
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
-from ruddock.modelling.hints import LazyCheck
+from ruddock.modelling.hints import Enforced
+from ruddock.modelling.lowering import lowered
 from ruddock.problem import Problem
 from ruddock.tables import Table
 
@@ -35,13 +36,13 @@ SETTINGS = {
 
 
 @cache
-def case(name: str) -> tuple[Problem, float, bool, LazyCheck | None]:
+def case(name: str) -> tuple[Problem, float, bool, Enforced | None]:
     """Return the problem of a case, its known optimum, whether that is a maximum, and the check of its plans."""
     model, best, *rest = WHOLE[name]()
     formulation = model.formulation()
     goal = formulation.objectives[0]
-    lazy = LazyCheck(formulation, rest[0]) if rest else None
-    return formulation.problem(goal), best, goal.maximize, lazy
+    lazy = Enforced(formulation, rest[0]) if rest else None
+    return lowered(formulation).problem(goal), best, goal.maximize, lazy
 
 
 def run(name: str, options: Options) -> tuple[float, Outcome]:

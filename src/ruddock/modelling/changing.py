@@ -133,7 +133,7 @@ def no_limit(family: Constraints, named: Named, change: Change | str) -> ModelEr
     else:
         instead = f"change a coefficient, such as {member}.DECISION, or a bound, such as DECISION.upper"
     return ModelError(
-        f"{change}: {member} has decisions on both sides of its {family.sense}, so it has no limit; {instead}"
+        f"{change}: decisions stand on both sides of its {family.sense}, so it has no limit of its own; {instead}"
     )
 
 
