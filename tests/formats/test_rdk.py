@@ -101,9 +101,9 @@ def test_everything_that_can_be_written() -> None:
     assert [part for o in model.formulation().objectives for part in o.parts] == ["travel", "other"]
 
 
-def test_without_a_decisions_heading_names_are_decisions() -> None:
-    model = read("model M\nmaximize gain\n  3x + 2 y\nrequire\n  x + y <= 4\n  x + 3y ≤ 6\n  x <= 3\n")
-    assert model.undeclared == ("x", "y")
+def test_where_decisions_are_open_unknown_names_are_decisions() -> None:
+    model = read("model M\ndecisions open\nmaximize gain\n  3x + 2 y\nrequire\n  x + y <= 4\n  x + 3y ≤ 6\n  x <= 3\n")
+    assert model.taken == ("x", "y") and not model.undeclared
     assert model.solve().objective == 11
 
 

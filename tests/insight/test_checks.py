@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import ruddock as rk
@@ -12,7 +13,7 @@ from ruddock import demos
 from ruddock.formats.rdk.read import read_rdk_text
 from ruddock.insight.checks import CHECKS
 
-HEAD = "axes\n  a : p, q, r\ndata\n  few[a] : p 1\n  high[a] : p 5, q 6, r 7\ndecisions\n"
+HEAD = "axes\n  a : p, q, r\ndata\n  few[a] : p 0, q 2\n  high[a] : p 5, q 6, r 7\ndecisions\n"
 # kind: (severity, wrong text, what to replace, by what)
 KINDS = {
     "unused": ("warning", "  x <= 9\n  y >= 0\nmaximize m\n  x\nrequire\n  c : x <= 4\n", "y >= 0\n", "\n"),
@@ -33,6 +34,8 @@ KINDS = {
     "many-orders": ("warning", "  x, y <= 9\nmaximize m\n  x + y\nrequire\n  c : 1e-6 x + 1e5 y <= 8\n", "1e-6", "10"),
     "units": ("warning", "  x (hour), y (kg) <= 9\nmaximize m\n  x + 2y\nrequire\n  c : x + y <= 8\n", "c : x + y", "c : x + 3y"),
     "similar-names": ("warning", "  jars, Jars <= 9\nmaximize m\n  jars + Jars\nrequire\n  c : jars + Jars <= 8\n", "Jars", "lids"),
+    "nothing-to-do": ("warning", "  x, y >= 0\nminimize m\n  2x + 3y\nrequire\n  c : x + y <= 4\n", "<= 4", ">= 4"),
+    "left-out": ("note", "  x[a] where few : <= 9\nmaximize m\n  sum(x)\nrequire\n  c : sum(x) <= 8\n", "where few", "where high"),
     "no-objective-at-all": ("note", "  x <= 9\nrequire\n  c : 2x >= 8\n", "require", "minimize m\n  x\nrequire"),
 }  # fmt: skip
 
@@ -62,9 +65,44 @@ def test_members_without_a_bound_that_their_siblings_have() -> None:
         assert all(item.where == "x[q]" for item in findings)
 
 
-def test_names_taken_as_decisions_are_listed() -> None:
-    found = read("maximize m\n  3x + 2y\nrequire\n  c : x + y <= 4\n").check()
-    assert [(item.kind, item.where) for item in found] == [("undeclared", "x, y")]
+TAKEN = "maximize m\n  3x + 2y\nrequire\n  c : x + y <= 4\n"
+
+
+def test_names_taken_as_decisions_are_not_solved_unless_the_file_says_so() -> None:
+    found = read(TAKEN).check()
+    assert [(item.kind, item.where, item.severity) for item in found] == [("undeclared", "x, y", "error")]
+    for ask in (
+        lambda model: model.solve(),
+        lambda model: model.what_if(["c=5"]),
+        lambda model: model.sweep("c", 1, 5),
+        lambda model: model.reach("c", objective=3),
+        lambda model: model.diagnose(),
+        lambda model: model.scenarios(pd.DataFrame([{"scenario": "a", "c": 5}])),
+    ):
+        with pytest.raises(rk.ModelError, match=r"x, y: not declared.*decisions open"):
+            ask(read(TAKEN))
+    open_model = read("decisions open\n" + TAKEN)
+    assert [(item.kind, item.severity) for item in open_model.check()] == [("undeclared", "note")]
+    assert open_model.solve().objective == 12
+
+
+def test_units_are_compared_in_any_number_and_order_and_never_guessed() -> None:
+    head = "axes\n  a : A, B\ndata\n  rate[a] (hours per table) : A 2, B 3\n  cap (hours) : 40\ndecisions\n  tables[a] (table), chairs (piece) >= 0\n"
+    goal = "maximize m\n  2 sum(tables) + 3 chairs\nrequire\n"
+    for row, alarm in {
+        "c (hour) : sum(rate * tables) + 0.5 chairs <= cap": False,
+        'c (hour) : 2 tables["A"] + chairs <= cap': False,  # a coefficient of 1 has a unit as well as the 2 has
+        "c (kg) : sum(rate * tables) <= 40": True,
+        "c : sum(tables) + chairs <= 9": True,
+    }.items():
+        assert ("units" in read(f"{head}{goal}  {row}\n").check().kinds()) == alarm, row
+
+
+def test_many_members_are_told_by_family_and_fills_are_counted(tmp_path: Path) -> None:
+    text = "axes\n  a : 1 .. 9\ndata\n  need[a] : 1 2, 2 3 else 0\ndecisions\n  x[a] >= 0\n  y[a] <= 5\nminimize m\n  sum(y)\nrequire\n  c[a] : y >= need\n"
+    model = read(text)
+    assert model.notes == ("need: 7 combinations not there, each counts as 0",)
+    assert [item.where for item in model.check() if item.kind == "unused"] == ["x (all 9)"]
 
 
 def test_every_kind_is_covered_here() -> None:

@@ -68,7 +68,7 @@ MODEL_SLIPS: dict[str, tuple[Callable[[Setting], object], str]] = {
     "what_if of nothing": (lambda s: s.model.what_if({"ship[Fell,Quay]": 3}), "is a decision, which the model chooses"),
     "axis of a frame": (lambda s: rk.Axis("site", pd.DataFrame({"site": [1]})), "not a whole table"),
     "bound as text": (lambda s: s.model.decide("z", apiary, upper="3"), "upper= is a number or data, not str"),
-    "bound missing": (lambda s: s.model.decide("z", apiary, upper={"Fell": 3}), r"fill=float\('inf'\)\) if those have no upper"),
+    "bound missing": (lambda s: s.model.decide("z", apiary, upper={"Fell": 3}), r"fill=float\('inf'\)\) if there is no upper"),
     "three objectives": (lambda s: s.model.tradeoff("a", "b", "c"), "needs a model with two objectives"),
     "declared later": (lambda s: s.model.solve()[s.model.decide("late")], "declared after this model was solved"),
     "plan of a family": (lambda s: s.model.solve()[3], "asked for decisions"),

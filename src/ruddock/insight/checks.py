@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
+from typing import Any
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -17,6 +18,7 @@ from ruddock.modelling.decisions import goes_by_label
 from ruddock.modelling.formulation import Formulation
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.model import Model
+from ruddock.modelling.units import same_unit
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem, reaching_zero
 from ruddock.tables import number, plural
 
@@ -77,12 +79,12 @@ class _View:
         return family.member(at)
 
     def columns(self, which: np.ndarray) -> str:
-        """Name some columns, the list capped."""
-        return _capped([self.column(int(j)) for j in which[:SHOWN]], len(which))
+        """Name some columns, by family where they are many."""
+        return _named([self.formulation.member_at(int(j)) for j in which], len)
 
     def some_rows(self, which: np.ndarray) -> str:
-        """Name some rows, the list capped."""
-        return _capped([self.row(int(i)) for i in which[:SHOWN]], len(which))
+        """Name some rows, by family where they are many."""
+        return _named([self.formulation.constraint_at(int(i)) for i in which], lambda family: family.cells.size)
 
 
 def written_problem(formulation: Formulation) -> Problem:
@@ -97,6 +99,25 @@ def written_problem(formulation: Formulation) -> Problem:
         whole.matrix()[:m, :n], whole.row_lower[:m], whole.row_upper[:m], whole.lower[:n], whole.upper[:n],
         whole.costs[:n], whole.kinds[:n], whole.offset,
     )  # fmt: skip
+
+
+def _named(members: list[tuple[Any, int]], size: Callable[[Any], int]) -> str:
+    """Name members: a few by themselves, many by their families."""
+    if len(members) <= SHOWN:
+        return ", ".join(family.member(at) for family, at in members)
+    families: dict[str, list[tuple[Any, int]]] = {}
+    for family, at in members:
+        families.setdefault(family.name, []).append((family, at))
+    told = []
+    for name, own in list(families.items())[:SHOWN]:
+        family, at = own[0]
+        if len(own) == 1:
+            told.append(family.member(at))
+        elif len(own) == size(family):
+            told.append(f"{name} (all {len(own):,})")
+        else:
+            told.append(f"{name} ({len(own):,} of {size(family):,}, such as {family.member(at)})")
+    return _capped(told, len(families))
 
 
 def _capped(names: list[str], count: int) -> str:
@@ -327,16 +348,21 @@ def parallel(view: _View) -> Iterator[Finding]:
         values = a.data[begin:end]
         scaled = np.round(values / values[0], 12)
         groups[a.indices[begin:end].tobytes() + scaled.tobytes()].append(i)
+    alike: dict[tuple[str, ...], list[list[int]]] = defaultdict(list)
     for rows in groups.values():
         if len(rows) > 1 and not _makes_a_range(view, rows):
-            yield Finding(
-                "warning",
-                "parallel",
-                view.some_rows(np.array(rows)),
-                "the same left side, up to a factor",
-                "All but the tightest limit nothing, or they contradict each other",
-                "Keep one of them, or write the range with between",
-            )
+            families = dict.fromkeys(view.formulation.constraint_at(i)[0].name for i in rows)
+            alike[tuple(families)].append(rows)
+    for found in alike.values():
+        again = f", and {len(found) - 1:,} more such" if len(found) > 1 else ""
+        yield Finding(
+            "warning",
+            "parallel",
+            view.some_rows(np.array(found[0])) + again,
+            "the same left side, up to a factor",
+            "All but the tightest limit nothing, or they contradict each other",
+            "Keep one of them, or write the range with between",
+        )
 
 
 def _makes_a_range(view: _View, rows: list[int]) -> bool:
@@ -372,16 +398,20 @@ def large_switches(view: _View) -> Iterator[Finding]:
     rest = row_most[p.indices[entries]] - most[entries]
     needed = rest - p.row_upper[p.indices[entries]]
     large = (opened[p.indices[entries]] == 0) & (needed > 0) & (-p.values[entries] > 2 * needed)
-    for e in entries[large][:SHOWN]:
+    families: dict[str, list[int]] = defaultdict(list)
+    for e in entries[large].tolist():
+        families[view.formulation.constraint_at(int(p.indices[e]))[0].name].append(e)
+    for found in families.values():
+        e = found[0]
         need = float(row_most[p.indices[e]] - most[e] - p.row_upper[p.indices[e]])
         yield Finding(
             "warning",
             "large-switch",
-            view.row(int(p.indices[e])),
+            view.some_rows(np.unique(p.indices[found])),
             f"the coefficient {number(float(-p.values[e]))} of {view.column(int(view.owner[e]))} is larger "
             f"than needed: {number(need)} is enough",
             "A switch with too large a factor makes fractions cheap and the search long",
-            f"Write {number(need)} instead",
+            f"Write {number(need)} instead" if len(found) == 1 else "Write what is enough for each instead",
         )
 
 
@@ -454,24 +484,23 @@ def unit_mismatches(view: _View) -> Iterator[Finding]:
     """Look for sums of different units, and sums whose unit is not the one stated."""
     stated: list[tuple[str, frozenset[str], str | None]] = []
     for objective in view.formulation.objectives:
-        stated += [(name, part.units, objective.unit) for name, part in objective.parts.items()]
-    stated += [(c.name, c.row.units, c.unit) for c in view.formulation.constraints]
-    stated += [(q.name, q.terms.units, q.unit) for q in view.formulation.quantities]
+        stated += [(name, part.units.known, objective.unit) for name, part in objective.parts.items()]
+    stated += [(c.name, c.row.units.known, c.unit) for c in view.formulation.constraints]
+    stated += [(q.name, q.terms.units.known, q.unit) for q in view.formulation.quantities]
     for name, units, unit in stated:
-        known = {_singular(u) for u in units} | ({_singular(unit)} if unit and units else set())
-        if len(known) > 1:
+        found: list[str] = []
+        for one in sorted(units) + ([unit] if unit and units else []):
+            if not any(same_unit(one, other) for other in found):
+                found.append(one)
+        if len(found) > 1:
             yield Finding(
                 "warning",
                 "units",
                 name,
-                f"{listed(sorted(known))} are added or compared",
+                f"{listed(found)} are added or compared",
                 "Different units cannot be added",
                 "Multiply by the rate that converts one to the other, or correct the unit",
             )
-
-
-def _singular(unit: str) -> str:
-    return unit[:-1] if len(unit) > 2 and unit.endswith("s") else unit
 
 
 def similar_names(view: _View) -> Iterator[Finding]:
@@ -495,17 +524,61 @@ def similar_names(view: _View) -> Iterator[Finding]:
 
 
 def undeclared(view: _View) -> Iterator[Finding]:
-    """Decisions that were taken as such because nothing declares any."""
-    if view.model.undeclared:
-        count = len(view.model.undeclared)
+    """Names that were taken as decisions: an error unless the file says that it may be."""
+    names = view.model.taken
+    if names:
+        said = not view.model.undeclared
         yield Finding(
-            "note",
+            "note" if said else "error",
             "undeclared",
-            listed(view.model.undeclared),
-            f"taken as {plural(count, 'continuous decision')} of 0 or more, since the file has no decisions heading",
+            listed(names),
+            f"taken as {plural(len(names), 'continuous decision')} of 0 or more, since "
+            + ("the file says decisions open" if said else "the file has no decisions heading"),
             "A misspelt name would be a decision of its own",
-            "Add a decisions heading that lists them",
+            "Add a decisions heading that lists them"
+            + ("" if said else ", or write decisions open; then it is solved"),
         )
+
+
+def left_out(view: _View) -> Iterator[Finding]:
+    """Find combinations that a family does not have because a number that says which there are is 0."""
+    for family in view.formulation.decisions:
+        names = family.left_out
+        if names:
+            yield Finding(
+                "note",
+                "left-out",
+                family.name,
+                f"has no decision for {listed(names, SHOWN)}, where the data that says which there are is 0",
+                "A cost or distance of 0 may have been meant as one",
+                "If so, keep the combinations by a table of their own, or by a list of labels",
+            )
+
+
+def nothing_to_do(view: _View) -> Iterator[Finding]:
+    """Objectives that are best where every decision is 0, while all limits allow that."""
+    p, f = view.problem, view.formulation
+    goal = f.first_objective
+    if goal is None or f.curves or not p.costs.any():
+        return
+    still = (p.costs == 0) | ((p.costs > 0) & (view.lower == 0)) | ((p.costs < 0) & (view.upper == 0))
+    nothing = np.zeros(p.n)
+    allowed = (view.lower <= 0).all() and (view.upper >= 0).all()
+    allowed = allowed and (p.row_lower <= 0).all() and (p.row_upper >= 0).all()
+    if not (still.all() and allowed):
+        return
+    if any(ruled.rule.violation(lambda terms: f.evaluate(terms, nothing)).any() for ruled in f.rules):
+        return
+    turned = np.flatnonzero(np.isfinite(p.row_upper) & (p.row_upper > 0) & np.isneginf(p.row_lower))
+    ask = f"Check whether <= should be >= in {view.some_rows(turned)}" if len(turned) else "Add what must be done"
+    yield Finding(
+        "warning",
+        "nothing-to-do",
+        goal.name,
+        "best where every decision is 0, which all limits allow: the plan is to do nothing",
+        "A limit that should ask for something may be missing, or its sense turned round",
+        f"{ask}, and whether {goal.sense} is meant",
+    )
 
 
 def no_objective(view: _View) -> Iterator[Finding]:
@@ -537,5 +610,7 @@ CHECKS: tuple[Callable[[_View], Iterable[Finding]], ...] = (
     unit_mismatches,
     similar_names,
     undeclared,
+    left_out,
+    nothing_to_do,
     no_objective,
 )

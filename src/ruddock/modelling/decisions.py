@@ -14,6 +14,7 @@ from ruddock.modelling.cells import Cells, Positions
 from ruddock.modelling.data import Data, Source, as_data, data, filled, is_data, masked, values_for
 from ruddock.modelling.expression import Expression, Term, by_axis
 from ruddock.modelling.terms import Columns, Registry, Terms
+from ruddock.modelling.units import decision_units
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, reaching_zero
 
 Kind = Literal["continuous", "integer", "binary", "semicontinuous"]
@@ -27,6 +28,7 @@ class Decisions(Expression):
     ----------
     name, kind, unit : as given
     lower, upper : float arrays, one per member; read-only
+    left_out : combinations that ``only=`` left out because a number there is 0
     """
 
     def __init__(
@@ -47,12 +49,13 @@ class Decisions(Expression):
         self.name, self.kind, self.unit = name, kind, unit
         self.lower, self.upper = lower, upper
         self._numbers, self._listed = numbers, listed
+        self.left_out: tuple[str, ...] = ()
         self._kinds = np.full(size, KIND_MARKS[kind], np.uint8) if kinds is None else kinds
         for part in (self.lower, self.upper, self._numbers, self._kinds):
             part.flags.writeable = False
-        units = frozenset() if unit is None else frozenset((unit,))
         self._terms = Terms(
-            registry, cells, np.arange(size, dtype=np.intp), numbers, np.ones(size), np.zeros(size), units=units,
+            registry, cells, np.arange(size, dtype=np.intp), numbers, np.ones(size), np.zeros(size),
+            units=decision_units(unit),
             aligned=True,
         )  # fmt: skip
 
@@ -202,7 +205,9 @@ def make_decisions(
         raise DataError(f"{name}{place}: the lower bound {low[at]:g} is above the upper bound {high[at]:g}")
     numbers = np.arange(registry.columns, registry.columns + cells.size, dtype=np.int64)
     registry.columns += cells.size
-    return Decisions(registry, name, cells, low, high, kind, unit, numbers=numbers)
+    family = Decisions(registry, name, cells, low, high, kind, unit, numbers=numbers)
+    family.left_out = _zeros(axes, only)
+    return family
 
 
 def _subset(cells: Cells, only: Source, name: str) -> Cells:
@@ -224,6 +229,19 @@ def _subset(cells: Cells, only: Source, name: str) -> Cells:
         kept = np.flatnonzero(mask.values != 0)
         return held.take(kept[np.argsort(held.keys()[kept], kind="stable")])
     return cells.take(masked(cells, mask))
+
+
+def _zeros(axes: tuple[Axis, ...], only: Source | None) -> tuple[str, ...]:
+    """Return the combinations that ``only=`` leaves out because a number there is 0, which may have been meant as one.
+
+    A mask, all of whose numbers are 0 or 1, says itself what it leaves out.
+    """
+    if only is None or isinstance(only, (list, set, tuple)):
+        return ()
+    mask = as_data(only, axes)
+    if np.isin(mask.values, (0.0, 1.0)).all():
+        return ()
+    return tuple(mask.cells.text(k) for k in np.flatnonzero(mask.values == 0).tolist())
 
 
 def _bound(source: Source | None, absent: float, cells: Cells, name: str) -> Floats:

@@ -157,6 +157,7 @@ class Formulation:
     columns : how many decision numbers the registry had given out
     arrays : what the families were made from, where they were made from arrays
     relaxed : whether fractions are allowed everywhere, in what rules need as well
+    undeclared : names that were taken as decisions although nothing declares them; such a model is not solved
     """
 
     name: str
@@ -170,6 +171,7 @@ class Formulation:
     columns: int
     arrays: Problem | None = None
     relaxed: bool = False
+    undeclared: tuple[str, ...] = ()
     cache: dict[str, Any] = field(default_factory=dict, repr=False)  # what the lowering worked out
 
     def __getstate__(self) -> dict[str, Any]:

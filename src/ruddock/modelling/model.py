@@ -369,6 +369,7 @@ class Model:
                 self._registry.columns,
                 arrays if unchanged else None,
                 self._relaxed,
+                self.undeclared,
             )
             self._snapshot = key, formulation
         return self._snapshot[1]
@@ -389,8 +390,13 @@ class Model:
 
     @property
     def undeclared(self) -> tuple[str, ...]:
-        """Decisions that no heading of a model read from text declares."""
+        """Decisions that no heading of a model read from text declares; it is not solved until one does."""
         return self._recipe.undeclared if self._recipe is not None else ()
+
+    @property
+    def taken(self) -> tuple[str, ...]:
+        """Unknown names that a model read from text took as decisions."""
+        return self._recipe.taken if self._recipe is not None else ()
 
     def still_is(self, formulation: Formulation) -> bool:
         """Say whether a formulation is what the model says now."""

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, get_args
 
 from ruddock.engine.outcome import Limits, Method, Progress
-from ruddock.errors import FormatError, ModelError, known
+from ruddock.errors import FormatError, ModelError, known, listed
 from ruddock.modelling.expression import Relation
 from ruddock.progress import progress_line
 
@@ -192,6 +192,12 @@ class Clock:
 @contextmanager
 def running(options: SolveOptions, formulation: Formulation | None = None) -> Iterator[Clock]:
     """Give the clock that all solves of a question go by, watching for Ctrl-C on the way."""
+    if formulation is not None and formulation.undeclared:
+        names = listed(formulation.undeclared)
+        raise ModelError(
+            f"{names}: not declared, so a misspelt name would be a decision of its own. Add a heading decisions that "
+            f"lists them, or write decisions open, which takes unknown names as decisions of 0 or more"
+        )
     with ExitStack() as stack:
         interrupted = stack.enter_context(interruptible())
         on_event = stack.enter_context(_recorded(options.events))

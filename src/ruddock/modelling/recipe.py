@@ -35,7 +35,11 @@ class Recipe(Protocol):
 
     @property
     def undeclared(self) -> tuple[str, ...]:
-        """Decisions that no heading declares."""
+        """Decisions that no heading declares, of a text that does not say that this may be."""
+
+    @property
+    def taken(self) -> tuple[str, ...]:
+        """All names taken as decisions."""
 
     def read(self, changes: Sequence[Change]) -> Model:
         """Read the text again with its data changed."""

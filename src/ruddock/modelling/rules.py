@@ -17,6 +17,7 @@ from ruddock.modelling.decisions import member_names
 from ruddock.modelling.expression import Expression, Relation, known_axes, sides_of, terms_of
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.terms import Columns, Registry, Terms
+from ruddock.modelling.units import decision_units
 from ruddock.problem import Floats
 
 Evaluate = Callable[[Terms], Floats]
@@ -214,10 +215,9 @@ class Curve:
     def value(self) -> Terms:
         """The function's value as an expression."""
         size = self.cells.size
-        units = frozenset() if self.unit is None else frozenset((self.unit,))
         return Terms(
             self.x.registry, self.cells, np.arange(size, dtype=np.intp), self.numbers, np.ones(size), np.zeros(size),
-            units=units, aligned=True,
+            units=decision_units(self.unit), aligned=True,
         )  # fmt: skip
 
     @property

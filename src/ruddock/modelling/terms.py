@@ -15,7 +15,7 @@ from ruddock.errors import ModelError, listed
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, Positions, join, project, union
 from ruddock.modelling.data import Data, axis_names, filled, masked, missing, pick, renamed, values_for
-from ruddock.modelling.units import combine
+from ruddock.modelling.units import NONE, Units, data_units
 from ruddock.problem import Floats, Ints
 
 Columns = npt.NDArray[np.int64]
@@ -63,7 +63,7 @@ class Terms:
     constants : float array, one per row
     summed : a sum is zero, not absent, for combinations that it does not hold
     holes : where it has no value
-    units : of the summands, as far as they are known
+    units : of the summands
     ignored : data entries outside the families that they were multiplied with
     aligned : one term for each row, in order: gathers by row can be left out
     chosen : of axes from which a list or slice of labels was picked, their codes: a sum keeps to those
@@ -77,7 +77,7 @@ class Terms:
     constants: Floats
     summed: bool = False
     holes: tuple[Hole, ...] = ()
-    units: frozenset[str] = frozenset()
+    units: Units = NONE
     ignored: int = 0
     aligned: bool = False
     chosen: tuple[tuple[str, Ints], ...] = ()
@@ -85,8 +85,7 @@ class Terms:
     @classmethod
     def constant(cls, registry: Registry, held: Data) -> Terms:
         """Return data as terms without decisions."""
-        units = frozenset() if held.unit is None else frozenset((held.unit,))
-        return cls(registry, held.cells, *NO_TERMS, constants=held.values, units=units)
+        return cls(registry, held.cells, *NO_TERMS, constants=held.values, units=data_units(held.unit))
 
     @property
     def plain(self) -> bool:
@@ -209,7 +208,7 @@ class Terms:
     def scaled(self, factor: float, unit: str | None = None) -> Terms:
         """Return the terms times a number."""
         # a bare factor such as 0.5 hours per jar brings a unit that nobody states
-        units = self.units if abs(factor) == 1.0 else _units_times(self.units, unit)
+        units = self.units if abs(factor) == 1.0 and unit is None else self.units.times(unit)
         values = -self.values if factor == -1.0 else self.values * factor
         return replace(self, values=values, constants=self.constants * factor + 0.0, units=units)
 
@@ -224,7 +223,7 @@ class Terms:
         ignored = part.ignored + max(0, factor.cells.size - part.cells.size)
         return replace(
             part, values=part.values * part.by_row(values), constants=part.constants * values,
-            units=_units_times(self.units, factor.unit), ignored=ignored,
+            units=self.units.times(factor.unit), ignored=ignored,
         )  # fmt: skip
 
     def along(self, other: Data) -> Terms:
@@ -289,12 +288,6 @@ class Terms:
                     holes = (*holes, Hole(held.cells.take(lost), why))
                     ignored += len(lost)
         return replace(self, constants=constants, units=self.units | right.units, holes=holes, ignored=ignored)
-
-
-def _units_times(units: frozenset[str], unit: str | None) -> frozenset[str]:
-    if unit is None:
-        return frozenset()
-    return frozenset(combine(own, unit) or "1" for own in units)
 
 
 def _ascending(rows: Positions) -> bool:

@@ -1,40 +1,121 @@
-"""Units as text: products and quotients such as ``£/crate`` times ``crate``."""
+"""Units as text: products and quotients such as ``£/crate`` times ``crate``, and the units of a sum."""
 
 from __future__ import annotations
 
 import re
-from collections import Counter
+from dataclasses import dataclass
+
+TOKENS = re.compile(r"\s*(\bper\b|[*/·()]|(?:(?!\bper\b)[^*/·()])+)")
+ENDINGS = (("ies", "y"), ("sses", "ss"), ("shes", "sh"), ("ches", "ch"), ("xes", "x"))
 
 
-def _parts(unit: str) -> Counter[str]:
-    counts: Counter[str] = Counter()
-    sign = 1
-    for token in re.split(r"([*/·])", unit):
-        token = token.strip()
-        if token == "/":
-            sign = -1
-        elif token in ("*", "·"):
-            sign = 1
-        elif token and token != "1":
-            counts[token] += sign
-    return counts
+def singular(word: str) -> str:
+    """Return a word as it stands for one: ``crates`` and ``crate`` are the same unit."""
+    if len(word) <= 2 or word.endswith(("ss", "us")):
+        return word
+    for many, one in ENDINGS:
+        if word.endswith(many):
+            return word[: -len(many)] + one
+    return word.removesuffix("s")
 
 
-def _text(counts: Counter[str]) -> str:
-    above = [name for name, power in counts.items() for _ in range(max(power, 0))]
-    below = [name for name, power in counts.items() for _ in range(max(-power, 0))]
-    return "/".join([" ".join(above) if above else "1", *below]) if below else "*".join(above)
+class _Powers:
+    """A unit as words with powers, each word also as it was written first."""
+
+    def __init__(self, unit: str = "") -> None:
+        self.powers: dict[str, int] = {}
+        self.words: dict[str, str] = {}
+        sign, signs = 1, [1]
+        for token in TOKENS.findall(unit):
+            word = token.strip()
+            if word in ("/", "per"):
+                sign = -1
+            elif word in ("*", "·", ""):
+                continue
+            elif word == "(":
+                signs.append(signs[-1] * sign)
+                sign = 1
+            elif word == ")":
+                signs = signs[:-1] or [1]
+                sign = 1
+            else:
+                if word != "1":
+                    self.take(word, sign * signs[-1])
+                sign = 1
+
+    def take(self, word: str, power: int) -> None:
+        """Multiply by a power of a word."""
+        one = singular(word)
+        self.words.setdefault(one, word)
+        self.powers[one] = self.powers.get(one, 0) + power
+        if not self.powers[one]:
+            del self.powers[one]
+
+    def text(self) -> str:
+        """Return the unit in writing; empty where everything cancels."""
+        above = [self.words[one] for one, power in self.powers.items() for _ in range(power)]
+        below = [one for one, power in self.powers.items() for _ in range(-power)]
+        return "/".join(["*".join(above) or "1", *below]) if below else "*".join(above)
 
 
 def combine(a: str | None, b: str | None, sign: int = 1) -> str | None:
     """Return the unit of a product (``sign`` 1) or a quotient (-1); None when either is not known.
 
-    >>> combine("£/crate", "crate")
-    '£'
+    >>> combine("hours per crate", "crates")
+    'hours'
     """
     if a is None or b is None:
         return None
-    counts = _parts(a)
-    for name, power in _parts(b).items():
-        counts[name] += sign * power
-    return _text(Counter({name: power for name, power in counts.items() if power})) or None
+    result, other = _Powers(a), _Powers(b)
+    for one, power in other.powers.items():
+        result.take(other.words[one], sign * power)
+    return result.text() or None
+
+
+def same_unit(a: str, b: str) -> bool:
+    """Say whether two texts are the same unit, in whatever number and order."""
+    return _Powers(a).powers == _Powers(b).powers
+
+
+@dataclass(frozen=True)
+class Units:
+    """What the summands of an expression are counted in, as far as that is known.
+
+    Attributes
+    ----------
+    stated : units that follow from units of data, or of decisions multiplied by such data
+    bare : units of decisions that stand without a coefficient
+    open : whether there are summands of unknown units; a bare decision among them, as in ``2 tables + chairs`` hours,
+        has a coefficient of 1 whose unit nobody wrote
+    """
+
+    stated: frozenset[str] = frozenset()
+    bare: frozenset[str] = frozenset()
+    open: bool = False
+
+    @property
+    def known(self) -> frozenset[str]:
+        """The units that are certain."""
+        return self.stated if self.open else self.stated | self.bare
+
+    def __or__(self, other: Units) -> Units:
+        return Units(self.stated | other.stated, self.bare | other.bare, self.open or other.open)
+
+    def times(self, unit: str | None) -> Units:
+        """Return the units of a product with data of a unit; a factor without one, such as 0.5, leaves them open."""
+        if unit is None:
+            return Units(open=True)
+        return Units(frozenset(combine(own, unit) or "1" for own in self.stated | self.bare), open=self.open)
+
+
+def data_units(unit: str | None) -> Units:
+    """Return the units of data, which may be added to anything while it has none."""
+    return Units() if unit is None else Units(frozenset((unit,)))
+
+
+def decision_units(unit: str | None) -> Units:
+    """Return the units of a family of decisions."""
+    return Units(open=True) if unit is None else Units(bare=frozenset((unit,)))
+
+
+NONE = Units()

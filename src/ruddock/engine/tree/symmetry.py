@@ -65,7 +65,7 @@ def with_sums(problem: Problem) -> Problem | None:
         members
         for chain in _Symmetry(problem, lower, upper).chains()
         for members in zip(*_blocks(chain), strict=True)
-        if problem.kinds[members[0]] == INTEGER and np.isfinite(lower[members[0]] + upper[members[0]])
+        if problem.kinds[members[0]] == INTEGER and np.isfinite([lower[members[0]], upper[members[0]]]).all()
     ]
     known = _supports(problem)
     sums = [members for members in sums if tuple(sorted(members)) not in known][:MOST_SUMS]

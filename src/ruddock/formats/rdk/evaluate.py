@@ -23,14 +23,14 @@ class Names:
 
     Attributes
     ----------
-    undeclared : None, or the list that collects names taken as decisions because nothing declares any
+    taken : None, or the list that collects names taken as decisions, where unknown ones are
     """
 
     def __init__(self, model: Model) -> None:
         self.model = model
         self.axes: dict[str, Axis] = {}
         self.data: dict[str, Data] = {}
-        self.undeclared: list[str] | None = None
+        self.taken: list[str] | None = None
         self.failed: set[str] = set()  # declared, but with an error of their own
 
     def find(self, name: str) -> Any:
@@ -45,8 +45,8 @@ class Names:
                 return expression_of(part.terms)
         if name in self.failed:
             raise FollowUpError(name)
-        if self.undeclared is not None and name not in self.axes:
-            self.undeclared.append(name)
+        if self.taken is not None and name not in self.axes:
+            self.taken.append(name)
             return self.model.decide(name)
         what = " (it is an axis: axes stand in brackets and in sum)" if name in self.axes else ""
         names = [*self.data, *(f.name for f in self.model.formulation().decisions)]

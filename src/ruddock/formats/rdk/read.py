@@ -28,6 +28,7 @@ from ruddock.modelling.model import Model
 from ruddock.modelling.names import UnknownNameError, split_member
 from ruddock.modelling.rules import Rule
 from ruddock.problem import Floats
+from ruddock.tables import plural
 
 UNIT = r"\((?P<unit>(?:[^()\n]|\([^()\n]*\))*)\)"  # brackets within a unit: £/(crate*day)
 HEAD = re.compile(rf"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*{UNIT})?")
@@ -72,6 +73,7 @@ class TextRecipe:
     data_names: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     undeclared: tuple[str, ...] = ()
+    taken: tuple[str, ...] = ()
 
     def read(self, changes: Sequence[Change] = ()) -> Model:
         """Read the text with changes made to its data, before other data is computed from them."""
@@ -81,7 +83,8 @@ class TextRecipe:
             self,
             data_names=tuple(reader.names.data),
             notes=tuple(reader.notes),
-            undeclared=tuple(reader.names.undeclared or ()),
+            undeclared=() if reader.open else tuple(reader.names.taken or ()),
+            taken=tuple(reader.names.taken or ()),
         )
         model._read = dict(model._parts)
         return model
@@ -117,6 +120,7 @@ class _Reader:
         self.errors: list[FormatError] = []
         self.names = Names(Model(Path(source.path).stem or "model"))
         self.unnamed = 0
+        self.open = False
 
     @property
     def model(self) -> Model:
@@ -127,8 +131,10 @@ class _Reader:
         sections, self.errors = split(self.source)
         if not sections and not self.errors:
             self.errors.append(self.source.error("the file is empty; a model has an objective or constraints"))
-        if not any(section.word == "decisions" for section in sections):
-            self.names.undeclared = []
+        headings = [section.head.text.rstrip(": ").split() for section in sections if section.word == "decisions"]
+        self.open = ["decisions", "open"] in headings
+        if self.open or not headings:
+            self.names.taken = []
         readers: dict[str, Callable[[Section], None]] = {
             "model": self.title,
             "axes": lambda s: self.each(s, self.axis),
@@ -142,7 +148,8 @@ class _Reader:
         for word in ("model", "axes", "data", "decisions", "quantities", "objective", "require"):
             for section in sections:
                 if section.word == word or (word == "objective" and section.word in ("minimize", "maximize")):
-                    if word not in ("model", "objective") and section.head.text.rstrip(": ") != word:
+                    opened = word == "decisions" and section.head.text.rstrip(": ").split()[1:] == ["open"]
+                    if word not in ("model", "objective") and not opened and section.head.text.rstrip(": ") != word:
                         self.errors.append(
                             self.source.error(
                                 f"nothing follows the heading {word} on its line", section.head, len(word)
@@ -321,6 +328,9 @@ class _Reader:
                 except tables.SlipError as slip:
                     raise self.source.error(str(slip), entry, at + slip.offset) from None
         if fill is not None:
+            absent = Cells(axes).size - held.cells.size
+            if absent:
+                self.notes.append(f"{head.name}: {plural(absent, 'combination')} not there, each counts as {fill:g}")
             held = Data(held.cells, held.values, held.unit, fill)
         self.names.data[head.name] = self.changed(head.name, held)
 
