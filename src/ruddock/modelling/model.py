@@ -123,16 +123,34 @@ class Model:
                 f"replace=True to put this in its place, or take the old one out first with model.remove({name!r})"
             )
 
-    def _keep(self, part: Made, axes: Iterable[Axis] = ()) -> Made:
-        """Take in a part once nothing can fail any more."""
+    def _keep(self, part: Made, axes: Iterable[Axis] = (), *, again: bool = False) -> Made:
+        """Take in a part once nothing can fail any more.
+
+        Parameters
+        ----------
+        again : bool
+            A cell runs again: its axes may have other labels than before, and the parts after it follow.
+        """
         for axis in axes:
             held = self._registry.axes.get(axis.name)
-            if held is not None and held != axis and self._uses(held, part.name):
+            if held is not None and held != axis and not again and self._uses(held, part.name):
                 raise ModelError(f"another axis called {axis.name!r} is used in this model already, with other labels")
         for axis in axes:
             self._registry.axes[axis.name] = axis
         self._parts[part.name] = part
         return part
+
+    def _check_axes(self, parts: Iterable[Any]) -> None:
+        """Check that all parts mean the same by the name of an axis."""
+        held: dict[str, tuple[Axis, str]] = {}
+        for part in parts:
+            for axis in () if isinstance(part, Objective) else part.cells.axes:
+                first, name = held.setdefault(axis.name, (axis, part.name))
+                if first is not axis and first != axis:
+                    raise ModelError(
+                        f"the axis {axis.name!r} has other labels in {name} than in {part.name}; write both anew with "
+                        f"replace=True, or remove one of them"
+                    )
 
     def _uses(self, axis: Axis, without: str) -> bool:
         """Say whether a part, other than one, uses an axis."""
@@ -192,7 +210,7 @@ class Model:
         """
         self._free(name, "decisions", replace)
         family = make_decisions(self._registry, name, axes, lower, upper, kind, unit, only)
-        return self._keep(family, axes)
+        return self._keep(family, axes, again=replace)
 
     def require(
         self, name: str, relation: Relation | Rule, *, unit: str | None = None, replace: bool = False
@@ -213,7 +231,7 @@ class Model:
         if isinstance(relation, Rule):
             for part in relation.parts():
                 self._own(part, name)
-            return self._keep(Ruled(name, relation, unit), relation.cells.axes)
+            return self._keep(Ruled(name, relation, unit), relation.cells.axes, again=replace)
         if not isinstance(relation, Relation):
             if isinstance(relation, (bool, np.bool_, Data)):
                 raise ModelError(
@@ -228,7 +246,7 @@ class Model:
         if any(np.isnan(limit).any() for limit in sides.bounds):
             raise ModelError(f"{name}: a limit is NaN")
         sides = sides.in_order()
-        return self._keep(Constraints(name, sides, unit), sides.cells.axes)
+        return self._keep(Constraints(name, sides, unit), sides.cells.axes, again=replace)
 
     def _own(self, terms: Terms, name: str) -> None:
         """Check that an expression is of this model."""
@@ -272,7 +290,7 @@ class Model:
         if isinstance(x, Expression):
             self._own(terms_of(x), name)
         curve = make_curve(self._registry, name, x, corners, unit)
-        return expression_of(self._keep(curve, curve.cells.axes).value)
+        return expression_of(self._keep(curve, curve.cells.axes, again=replace).value)
 
     def minimize(
         self,
@@ -340,7 +358,7 @@ class Model:
             raise ModelError(f"the quantity {name!r} is an expression of decisions, not {type(expr).__name__}")
         terms = terms_of(expr)
         self._own(terms, name)
-        return self._keep(Quantity(name, terms, unit), terms.cells.axes)
+        return self._keep(Quantity(name, terms, unit), terms.cells.axes, again=replace)
 
     # ------------------------------------------------------------------ what it is
 
@@ -349,6 +367,7 @@ class Model:
         parts = tuple(self._parts.values())
         key = (self.name, self._registry.columns, *map(id, parts))
         if self._snapshot is None or self._snapshot[0] != key:
+            self._check_axes(parts)
             made, arrays = self._arrays
             unchanged = len(made) == len(parts) and all(a is b for a, b in zip(made, parts, strict=True))
             sorts: dict[type, list[Any]] = {

@@ -90,6 +90,8 @@ class Plan(Printed):
     def __init__(
         self, formulation: Formulation, outcome: Outcome, stages: tuple[Stage, ...], gives: tuple[Give, ...] = ()
     ) -> None:
+        if outcome.x is not None:
+            outcome = replace(outcome, x=outcome.x + 0.0)  # no -0
         self.formulation, self.outcome, self.stages, self.gives = formulation, outcome, stages, gives
         self.model: Model | None = None
         self.status: Status = outcome.status

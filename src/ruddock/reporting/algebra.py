@@ -15,6 +15,7 @@ from ruddock.tables import number, plural
 
 FAMILY = 4  # members shown of a family
 TERMS = 8  # terms shown of a row
+RULE_TERMS = 4  # of a rule in one line
 WIDTH = 108
 
 
@@ -150,6 +151,16 @@ def _rule(formulation: Formulation, ruled: Ruled, i: int, most: int | None) -> l
     before = f", {rule.before}" if rule.before else ""
     on = "".join(_terms(formulation, rule.on, i, most))
     return [f"{rule.word}({on}, {rule.axis.name}{before}) >= {rule.least}"]
+
+
+def rule_text(formulation: Formulation, name: str) -> str:
+    """Return what a rule, or a member of one, says, the middle of long expressions left out."""
+    for ruled in formulation.rules:
+        if ruled.name == name or name.startswith(f"{ruled.name}["):
+            members = ruled.members()
+            at = members.index(name) if name in members else 0
+            return " ".join(_rule(formulation, ruled, at, RULE_TERMS))
+    return "as the rule says"
 
 
 def _terms(formulation: Formulation, terms: Terms, row: int, most: int | None) -> list[str]:

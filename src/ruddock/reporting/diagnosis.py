@@ -9,6 +9,8 @@ from math import isnan
 from ruddock.errors import listed
 from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason
 from ruddock.insight.repairs import Move, Repair, Search
+from ruddock.modelling.formulation import Formulation
+from ruddock.reporting.algebra import rule_text
 from ruddock.reporting.text import STOPPED_BY, headline, plan_parts
 from ruddock.tables import Table, amount, capped, number
 
@@ -31,7 +33,7 @@ def diagnosis_parts(found: Diagnosis) -> list[str | Table]:
     if count > 1:
         parts.append(f"{count} clashes share no constraint: each of them must be resolved.")
     for k, clash in enumerate(found.clashes, 1):
-        parts += _clash(clash, f"Clash {k}" if count > 1 else "The clash")
+        parts += _clash(found, clash, f"Clash {k}" if count > 1 else "The clash")
     for repair in found.repairs:
         parts += _repair(repair)
     if found.search is not None and not found.repairs:
@@ -115,15 +117,18 @@ def _and(names: list[str], word: str = "and") -> str:
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} {word} {names[-1]}"
 
 
-def _clash(clash: Contradiction, title: str) -> list[str | Table]:
-    rows = [(reason.name, reason_text(reason), reason.what) for reason in _folded(clash.reasons)]
+def _clash(found: Diagnosis, clash: Contradiction, title: str) -> list[str | Table]:
+    formulation = found.plan.formulation
+    rows = [(reason.name, reason_text(reason, formulation), reason.what) for reason in _folded(clash.reasons)]
     shown, more = capped(_by_family(rows) if len(rows) > MOST_MEMBERS else rows, MOST_ROWS)
     if len(rows) == 1:
         note = "Alone it can never be met."
     elif clash.proven:
         note = f"Remove any one of these {len(rows)} and the rest of them can be met."
-    else:
+    elif found.stopped is not None:
         note = "Whether all of these are needed for the clash was not proven in the time there was."
+    else:
+        note = "The limits give the rules their room, so whether all of these are needed is not proven."
     if clash.whole:
         note += " In fractions they could all be met: it takes integer decisions to clash."
     parts: list[str | Table] = [
@@ -165,12 +170,12 @@ def _folded(reasons: tuple[Reason, ...]) -> list[Reason]:
     return kept
 
 
-def reason_text(reason: Reason) -> str:
+def reason_text(reason: Reason, formulation: Formulation) -> str:
     """Return what a member of a clash asks for."""
     if reason.what == "integer":
         return "an integer"
     if reason.what == "rule":
-        return "as the rule says"
+        return rule_text(formulation, reason.name)
     return _limit(reason.relation, reason.value)
 
 

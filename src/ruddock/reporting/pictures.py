@@ -252,9 +252,9 @@ def clash_figure(found: Diagnosis, ax: Axes | None = None) -> Axes:
             ax.plot([0.36, 0.72], [left[k], y], color=BEST if more else BOUND, linestyle="-" if more else "--", lw=1.5)
         ax.annotate(name, (0.73, y), va="center", fontsize=9)
     for reason, y in zip(reasons, left.tolist(), strict=True):
-        told = reason_text(reason)
+        told = "" if reason.what == "rule" else reason_text(reason, found.plan.formulation)
         box = {"facecolor": "white", "edgecolor": "black", "boxstyle": "square,pad=0.3"}
-        ax.annotate(f"{reason.name} {told}", (0.35, y), ha="right", va="center", fontsize=9, bbox=box)
+        ax.annotate(f"{reason.name} {told}".strip(), (0.35, y), ha="right", va="center", fontsize=9, bbox=box)
     ax.plot([], [], color=BEST, linestyle="-", label="needs more of it")
     ax.plot([], [], color=BOUND, linestyle="--", label="allows no more of it")
     ax.legend(frameon=False, loc="upper center", bbox_to_anchor=(0.5, -0.02), ncols=2, fontsize=9)
