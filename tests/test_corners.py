@@ -7,10 +7,13 @@ import datetime as dt
 import json
 import multiprocessing
 import pickle
+import signal
 import threading
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
 import pytest
 from click.testing import CliRunner
@@ -307,3 +310,52 @@ def test_two_runs_on_one_kept_file_lose_nothing(tmp_path: Path) -> None:
     assert [result.objective for result in study.results] == [float(k) for k in range(1, 13)]
     kept = [json.loads(line)["scenario"] for line in Path(path).read_text().splitlines()[1:]]
     assert sorted(kept) == sorted(row["scenario"] for row in rows)
+
+
+# ---------------------------------------------------------------------- interrupts
+
+
+def loading(rows: int = 4, lots: int = 40) -> rk.Model:
+    """A model that takes a while: lots of several weights into limited room."""
+    rng = np.random.default_rng(3)
+    lot, row = rk.Axis("lot", range(lots)), rk.Axis("row", range(rows))
+    model = rk.Model("Loading")
+    take = model.decide("take", lot, kind="binary")
+    weight = rk.data(rng.integers(10, 100, (rows, lots)), row, lot)
+    model.maximize("worth", (rk.data(rng.integers(10, 100, lots), lot) * take).sum())
+    model.require("room", (weight * take).sum(lot) <= rk.data(np.full(rows, 1075.5), row))
+    return model
+
+
+def interrupting(at: int = 1) -> Callable[..., None]:
+    """Return a listener that sends Ctrl-C at its nth call."""
+    calls: list[int] = []
+
+    def hear(*_: Any) -> None:
+        calls.append(1)
+        if len(calls) == at:
+            signal.raise_signal(signal.SIGINT)
+
+    return hear
+
+
+def test_one_interrupt_ends_a_question_and_keeps_what_was_found() -> None:
+    model = loading()
+    found = model.what_if({"room": "+1"}, on_progress=interrupting())
+    assert (found.base.reason, found.changed.reason) == ("user", "user")
+    assert found.base.found and "not proven the best" in str(found)
+    assert model.sweep("room*", 0.9, 1.1, points=6, on_progress=interrupting()).stopped == "user"
+    rows = pd.DataFrame([{"scenario": f"s{k}", "room": 300.0 + k} for k in range(5)])
+    study = model.scenarios(rows, on_result=interrupting(3), gap=0.2)
+    assert study.stopped and [result.status for result in study.results] == ["optimal", "optimal"]
+    model.require("much", model["take"].sum() >= 40)
+    model.require("less", model["take"].sum() <= 39)
+    before = signal.signal(signal.SIGALRM, lambda *_: signal.raise_signal(signal.SIGINT))
+    signal.setitimer(signal.ITIMER_REAL, 1.0)
+    try:
+        diagnosis = model.diagnose(time_limit=60)
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, before)
+    assert {reason.name for reason in diagnosis.clashes[0].reasons} == {"much", "less"}  # not 41 of them
+    assert diagnosis.stopped == "user"

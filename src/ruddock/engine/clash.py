@@ -28,6 +28,7 @@ from ruddock.problem import INTEGER, Floats, Problem
 
 Kind = Literal["row lower", "row upper", "lower", "upper", "integer"]
 MOST_NODES = 5000  # of a trial with whole numbers; beyond, the member tried stays
+SHORT = 6  # members of a clash that is not made shorter
 UNUSED = 1e-9  # relative: weights of a proof below this are none
 
 
@@ -168,9 +169,27 @@ class _LinearClash:
         crossed = self._crossed()
         if crossed is not None:
             return crossed
+        everything = {kind: mask.copy() for kind, mask in self.kept.masks.items()}
         outcome = self._first()
         if outcome.status != "infeasible" or outcome.proof is None:
             return None
+        clash = self._irreducible(outcome)
+        if len(clash.members) <= SHORT or not any(member.kind in ("lower", "upper") for member in clash.members):
+            return clash
+        self.kept.masks = everything
+        shorter = self._of_rows_alone()
+        return shorter if shorter is not None and len(shorter.members) < len(clash.members) else clash
+
+    def _of_rows_alone(self) -> Clash | None:
+        """Return a clash without any bounds, where there is one: a long one with many bounds says little."""
+        for kind in ("lower", "upper"):
+            self.kept.masks[kind][: self.kept.helpers] = False  # type: ignore[index]
+        self.solver = LinearSolver(replace(self.kept.relaxed(), kinds=np.zeros_like(self.kept.problem.kinds)))
+        outcome = self.solver.solve(self.limits)
+        return self._irreducible(outcome) if outcome.status == "infeasible" and outcome.proof is not None else None
+
+    def _irreducible(self, outcome: Outcome) -> Clash:
+        """Give up one member after another, as far as the rest stays infeasible."""
         self._shrink(outcome)
         proven = True
         tried: set[Member] = set()
