@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import doctest
 import importlib
+import json
 import pkgutil
 import re
 import subprocess
@@ -13,6 +14,7 @@ from pathlib import Path
 import pytest
 
 import ruddock
+from ruddock.formats.model_schema import SCHEMA
 
 ROOT = Path(__file__).parent.parent
 PAGES = sorted([ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")])
@@ -78,3 +80,7 @@ def test_docstring_examples_hold() -> None:
         assert result.failed == 0, module.name
         tried += result.attempted
     assert tried >= 10
+
+
+def test_the_schema_in_the_documentation_is_the_one_in_force() -> None:
+    assert json.loads((ROOT / "docs/model-schema.json").read_text()) == SCHEMA
