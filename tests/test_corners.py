@@ -292,6 +292,14 @@ def test_names_of_ours_stay_apart_from_those_of_results(tmp_path: Path) -> None:
     assert len(pd.read_csv(tmp_path / "o.csv")) == 2
 
 
+@pytest.mark.parametrize("empty", [None, np.nan, pd.NA, ""])
+def test_an_empty_cell_of_a_study_changes_nothing(empty: object) -> None:
+    study = ruled(10).scenarios(
+        pd.DataFrame([{"scenario": "a", "stock": 4, "y.upper": empty}, {"scenario": "b", "stock": empty, "y.upper": 3}])
+    )
+    assert [result.objective for result in study.results] == [4, 10]
+
+
 def _keep(path: str, rows: list[dict[str, Any]]) -> None:
     ruled(10).scenarios(pd.DataFrame(rows), keep=path)
 

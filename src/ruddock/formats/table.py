@@ -66,7 +66,7 @@ def from_frame(frame: pd.DataFrame, name: str) -> Model:
 
 def cell_text(value: Any) -> str:
     """Return what a cell holds as text; nothing for an empty one, no decimals for a whole number."""
-    if value is None or value != value:
+    if value is None or value is pd.NA or value != value:
         return ""
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
         return str(int(value))

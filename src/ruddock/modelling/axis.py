@@ -117,7 +117,7 @@ class Axis:
         return hash((self.name, len(self)))
 
     def __repr__(self) -> str:
-        return f"Axis({self.name!r}, {len(self)} labels: {listed(self.texts[:5], 4) if len(self) else 'none'})"
+        return f"Axis({self.name!r}, {len(self)} labels: {listed(self.texts, 4) if len(self) else 'none'})"
 
     @property
     def texts(self) -> list[str]:
@@ -153,7 +153,7 @@ class Axis:
             if len(covered) != 1:
                 raise DataError(
                     f"axis {self.name}: {label!r} covers {len(covered):,} labels; name one, such as "
-                    f"{label_text(covered[0])!r}, or write the slice {label!r}:{label!r} to keep them all"
+                    f"{str(covered[0])!r}, or write the slice {label!r}:{label!r} to keep them all"
                 )
             found = found.start
         return int(found)
