@@ -361,9 +361,11 @@ def test_one_interrupt_ends_a_question_and_keeps_what_was_found() -> None:
     before = signal.signal(signal.SIGALRM, lambda *_: signal.raise_signal(signal.SIGINT))
     signal.setitimer(signal.ITIMER_REAL, 1.0)
     try:
-        diagnosis = model.diagnose(time_limit=60)
+        heard: list[Any] = []
+        diagnosis = model.diagnose(time_limit=60, on_progress=heard.append)
     finally:
         signal.setitimer(signal.ITIMER_REAL, 0)
         signal.signal(signal.SIGALRM, before)
     assert {reason.name for reason in diagnosis.clashes[0].reasons} == {"much", "less"}  # not 41 of them
     assert diagnosis.stopped == "user"
+    assert "looking for repairs" in {progress.doing for progress in heard}

@@ -20,6 +20,8 @@ EVERY_SECONDS = 10.0  # a line, where there is no terminal
 def progress_sentence(progress: Progress, *, maximize: bool, unit: str | None, tree: bool) -> str:
     """Return progress as one sentence: ``12 s, 3,400 nodes, best £9,120.00, at most £9,310.00 (gap 2.08%)``."""
     done = plural(progress.nodes, "node") if tree else plural(progress.iterations, "iteration")
+    if progress.doing:
+        return f"{progress.seconds:.0f} s, {progress.doing}, {done}"
     parts = [f"{progress.seconds:.0f} s", done]
     if np.isfinite(progress.best):
         parts.append(f"best {amount(progress.best, unit)}")

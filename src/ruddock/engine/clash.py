@@ -183,7 +183,7 @@ class _LinearClash:
     def _of_rows_alone(self) -> Clash | None:
         """Return a clash without any bounds, where there is one: a long one with many bounds says little."""
         for kind in ("lower", "upper"):
-            self.kept.masks[kind][: self.kept.helpers] = False  # type: ignore[index]
+            self.kept.masks[kind][: self.kept.helpers] = False
         self.solver = LinearSolver(replace(self.kept.relaxed(), kinds=np.zeros_like(self.kept.problem.kinds)))
         outcome = self.solver.solve(self.limits)
         return self._irreducible(outcome) if outcome.status == "infeasible" and outcome.proof is not None else None

@@ -134,6 +134,7 @@ class Progress:
     best, bound : of the objective that is being solved for: in the engine those of the `Problem`, at a listener of
         `Model.solve` as written
     objective, maximize, unit : which objective that is, where there are several; added above the engine
+    doing : what a question is at, where a solve is only a part of it; best and bound are not known then
     """
 
     seconds: float
@@ -144,6 +145,7 @@ class Progress:
     objective: str | None = None
     maximize: bool | None = None
     unit: str | None = None
+    doing: str = ""
 
 
 LazyRow = tuple[npt.NDArray[Any], Floats, float, float]

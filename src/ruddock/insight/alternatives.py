@@ -111,7 +111,9 @@ class _OnTheFace:
         self.x, self.clock = plan.outcome.x, clock
         self.held = problems[0].discrete  # semicontinuous decisions, or what rules need: held at their values
         linear = [with_integers_fixed(p, self.x) for p in problems] if self.held else problems
-        self.face = face_of_all(linear, plan.gives or (Give(),) * len(problems), clock.for_solve(on_progress=None))
+        self.face = face_of_all(
+            linear, plan.gives or (Give(),) * len(problems), clock.for_part("looking for other plans")
+        )
         self.written = plan.formulation.size
         self.complete = False
 
@@ -130,7 +132,7 @@ class _OnTheFace:
                     return
                 solver.change_costs(slice(None), 0.0)
                 solver.change_costs(j, direction)
-                outcome = solver.solve(self.clock.for_solve(on_progress=None))
+                outcome = solver.solve(self.clock.for_part("looking for other plans"))
                 point = outcome.x
                 if outcome.status == "unbounded" and outcome.ray is not None:
                     point = self.x + outcome.ray / np.abs(outcome.ray).max()  # as good however far it goes
@@ -179,7 +181,7 @@ class _NextBest:
         while self.clock.out() is None:
             asked = [_without(p, self.integers, np.round(x[self.integers])) for p in asked]
             outcome, _ = solve_in_order(
-                asked, self.gives, self.clock.for_solve(on_progress=None), engine_options(self.clock.options)
+                asked, self.gives, self.clock.for_part("looking for other plans"), engine_options(self.clock.options)
             )
             if outcome.status != "optimal" or outcome.x is None:
                 self.complete = outcome.status == "infeasible"

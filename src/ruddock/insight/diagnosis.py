@@ -210,7 +210,7 @@ def _diagnosed(plan: Plan, may_change: Any, clock: Clock) -> Diagnosis:
     if plan.status != "infeasible":
         return Diagnosis(plan.model_name, plan)
     whole, sure = without_hidden_limits(formulation)
-    found = find_clashes(whole.problems[0], limits=clock.for_solve(on_progress=None), helpers=formulation.size)
+    found = find_clashes(whole.problems[0], limits=clock.for_part("looking for clashes"), helpers=formulation.size)
     clashes = tuple(_contradiction(whole, clash, sure) for clash in found)
     stopped = clock.out()
     search = find_repairs(formulation, whole, sure, may_change, clock)
@@ -247,7 +247,7 @@ def _ended_by(whole: Lowered, problem: Problem, ray: np.ndarray[Any, Any], clock
 
     First one decision of the ray alone, then more and more of what still moves.
     """
-    start = solve(replace(problem, costs=np.zeros(problem.n), offset=0.0), clock.for_solve(on_progress=None))
+    start = solve(replace(problem, costs=np.zeros(problem.n), offset=0.0), clock.for_part("looking for what ends it"))
     x = np.zeros(problem.n) if start.x is None else start.x
     written = [j for j in np.flatnonzero(ray).tolist() if j < whole.formulation.size]
 
@@ -258,7 +258,7 @@ def _ended_by(whole: Lowered, problem: Problem, ray: np.ndarray[Any, Any], clock
                 upper[j] = min(upper[j], x[j] + FAR * max(1.0, abs(x[j])))
             else:
                 lower[j] = max(lower[j], x[j] - FAR * max(1.0, abs(x[j])))
-        return solve(replace(problem, lower=lower, upper=upper), clock.for_solve(on_progress=None)).status
+        return solve(replace(problem, lower=lower, upper=upper), clock.for_part("looking for what ends it")).status
 
     for j in written:
         if clock.out() is not None:
@@ -344,7 +344,7 @@ def _nearest(formulation: Formulation, clock: Clock) -> tuple[tuple[str, str, fl
     problem, rows = whole.problems[0], formulation.rows
     price = np.where(np.arange(problem.m) < rows, 1.0, np.inf)
     seconds = clock.limits.seconds
-    limits = clock.for_solve(on_progress=None, seconds=clock.limits.elapsed() + seconds)
+    limits = replace(clock.for_part("looking for the nearest plan"), seconds=clock.limits.elapsed() + seconds)
     fall, rise, outcome = least_changes(problem, Room.anywhere(price, price), limits)
     if outcome.x is None:
         return None

@@ -135,7 +135,7 @@ class _Reaching:
         problem = self._loosest()
         self.column = problem.n - 1
         asked = self._with_targets(problem, wanted)
-        outcome = solve(self._tightest(asked), self.clock.for_solve(on_progress=None))
+        outcome = solve(self._tightest(asked), self.clock.for_part("looking for the tightest value"))
         if outcome.status == "unbounded":
             value = -np.inf if self.lever.side == "upper" else np.inf
             return Reach(self.lever, text, value, None, "optimal", self.within)
@@ -284,7 +284,7 @@ class _Reaching:
         formulation = self.model.changed(self.lever.at(value))
         whole = lowered(formulation)
         problem = self._with_targets(whole.problems[0], wanted)
-        found = solve(problem, self.clock.for_solve(on_progress=None))
+        found = solve(problem, self.clock.for_part("looking for the tightest value"))
         if found.x is None or found.activity is None:
             x = outcome.x
             assert x is not None
@@ -311,7 +311,7 @@ class _Reaching:
             np.add.at(costs, target.columns, sign * target.values)
             outcome = solve(
                 replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper),
-                self.clock.for_solve(on_progress=None),
+                self.clock.for_part("looking for the tightest value"),
             )
             if outcome.status == "optimal" and outcome.x is not None:
                 full = outcome.x[: lowered(self.formulation).base.n]

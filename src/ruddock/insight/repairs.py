@@ -201,7 +201,7 @@ class _Repairs:
         return Search((), "none" if self.sure else "unproven")
 
     def _limits(self) -> Any:
-        return self.clock.for_solve(on_progress=None)
+        return self.clock.for_part("looking for repairs")
 
     def name(self, row: int) -> str:
         """Return the name of a row, of the model or of a bound that may change."""

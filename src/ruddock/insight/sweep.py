@@ -244,7 +244,7 @@ class _Sweeping:
         at, solver = first, LinearSolver(held)
         while len(found) < MOST_PIECES and self.clock.out() is None:
             solver.change_limits(row, at, at)
-            outcome = solver.solve(self.clock.for_solve(on_progress=None))
+            outcome = solver.solve(self.clock.for_part("following the line"))
             if outcome.status != "optimal" or outcome.x is None:
                 self.clock.stopped = self.clock.stopped or outcome.reason
                 break
@@ -361,7 +361,7 @@ def extreme(problem: Problem, sign: float, within: tuple[float, float], clock: C
     costs[n] = sign
     lower, upper = _put(problem.lower, n, within[0]), _put(problem.upper, n, within[1])
     outcome = solve(
-        replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper), clock.for_solve(on_progress=None)
+        replace(problem, costs=costs, offset=0.0, lower=lower, upper=upper), clock.for_part("following the line")
     )
     if outcome.status == "optimal" and outcome.x is not None:
         return float(min(max(outcome.x[n], within[0]), within[1])) + 0.0

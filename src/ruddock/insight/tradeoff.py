@@ -256,7 +256,7 @@ class _Grid:
             return None
         gives = [Give()] * len(order)
         outcome, _ = solve_in_order(
-            order, gives, self.clock.for_solve(on_progress=None), engine_options(self.clock.options)
+            order, gives, self.clock.for_part("looking for points"), engine_options(self.clock.options)
         )
         if outcome.status != "optimal" or outcome.x is None:
             if outcome.status != "infeasible":
@@ -390,7 +390,7 @@ class _Frontier:
             return None
         options = engine_options(self.clock.options)
         start = self._start if problem.discrete else None
-        outcome = solve(problem, self.clock.for_solve(on_progress=None), replace(options, start=start))
+        outcome = solve(problem, self.clock.for_part("looking for points"), replace(options, start=start))
         if outcome.status != "optimal":
             self.clock.stopped = self.clock.stopped or outcome.reason or outcome.status
             return None
@@ -419,7 +419,7 @@ class _Frontier:
             high = held.row_upper.copy()
             high[row] = top - first.offset
             solver.change_limits(row, -np.inf, high[row])
-            outcome = solver.solve(self.clock.for_solve(on_progress=None))
+            outcome = solver.solve(self.clock.for_part("looking for points"))
             if outcome.status != "optimal" or outcome.x is None:
                 break
             side = Ranging(replace(held, row_upper=high), outcome).side(row, "upper", 1.0)

@@ -88,7 +88,7 @@ class SolveOptions:
     progress : bool
         Show a line of progress on standard error.
     on_progress : callable, optional
-        Called with `Progress` at most ten times a second.
+        Called with `Progress` at most ten times a second; its ``doing`` says what a question of many solves is at.
     """
 
     time_limit: float | None = None
@@ -180,6 +180,20 @@ class Clock:
         """Return limits for one solve, on the same clock."""
         self.solves += 1
         return replace(self.limits, _told=0.0, **changes)
+
+    def for_part(self, doing: str) -> Limits:
+        """Return limits for one solve of many, whose progress is told as what the question is at."""
+        listen = self.limits.on_progress
+        if listen is None:
+            return self.for_solve()
+
+        def hear(progress: Progress) -> None:
+            seconds = self.limits.elapsed()
+            listen(
+                replace(progress, seconds=seconds, best=float("inf"), bound=float("-inf"), objective=None, doing=doing)
+            )
+
+        return self.for_solve(on_progress=hear)
 
     def out(self) -> str | None:
         """Return why nothing more should be begun, or None."""
