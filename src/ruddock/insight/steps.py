@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ruddock.engine.clash import Clash
@@ -9,7 +10,7 @@ from ruddock.engine.implied import Step, contradiction_chain
 from ruddock.errors import listed
 from ruddock.insight.proof import terms_written
 from ruddock.insight.written import rule_text
-from ruddock.problem import Problem
+from ruddock.problem import INTEGER, Problem
 from ruddock.tables import number
 
 if TYPE_CHECKING:
@@ -20,7 +21,10 @@ MOST_TOLD = 6  # sentences; a longer chain convinces nobody
 
 def steps_of(whole: Lowered, problem: Problem, clash: Clash) -> tuple[str, ...]:
     """Return sentences that lead from the rules of a clash to the contradiction; none where no short chain does."""
-    chain = contradiction_chain(clash.alone(problem))
+    alone = clash.alone(problem)
+    if clash.whole:  # all marks hold in the model, and with them the steps are plainer
+        alone = replace(alone, kinds=alone.kinds | (problem.kinds & INTEGER))
+    chain = contradiction_chain(alone)
     if chain is None:
         return ()
     size, rows = whole.formulation.size, whole.formulation.rows

@@ -131,11 +131,11 @@ def _clash(found: Diagnosis, clash: Contradiction, title: str) -> list[str | Tab
         note = "The limits give the rules their room, so whether all of these are needed is not proven."
     if clash.whole:
         note += " In fractions they could all be met: it takes integer decisions to clash."
-    parts: list[str | Table] = [
-        Table(f"{title}: these cannot all hold", ["where", ">must be", "kind"], shown, note=note, more=more)
-    ]
+    table = Table(f"{title}: these cannot all hold", ["where", ">must be", "kind"], shown, note=note, more=more)
+    parts: list[str | Table] = [table]
     if clash.steps:
-        parts.append(f"In steps: {'; '.join(clash.steps)}.")
+        # of many members the steps say more than the list
+        parts.insert(0 if len(rows) > MOST_MEMBERS else 1, f"In steps: {'; '.join(clash.steps)}.")
     if clash.shortfall is not None:
         lines, more = capped([(_fraction(weight), text) for weight, text in clash.lines], MOST_MEMBERS)
         note = f"Added up, the left sides cancel, and what is left reads 0 >= {_fraction(clash.shortfall)}."
