@@ -12,7 +12,7 @@ SEEDS = {
     "what_if_is_rebuilding": 25,
     "scenarios_are_rebuilding": 20,
     "sweeps_are_solving_around": 30,
-    "reach_is_solving_around": 10,
+    "reach_is_solving_around": 5,
     "an_optimum_is_appraised_as_one": 60,
     "one_more_is_solving_with_one_more": 50,
     "a_clash_is_one_and_needs_each_member": 25,

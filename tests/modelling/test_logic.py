@@ -273,19 +273,19 @@ def test_enforced_constraints_keep_a_round_trip_whole() -> None:
 
 def test_a_start_is_taken_completed_or_repaired() -> None:
     rng = np.random.default_rng(3)
-    item = rk.Axis("item", range(60))
-    weight = rk.data(rng.integers(20, 90, 60), item)
+    item = rk.Axis("item", range(40))
+    weight = rk.data(rng.integers(20, 90, 40), item)
     model = rk.Model("load")
     take = model.decide("take", item, kind="binary")
-    model.maximize("value", (weight * take).sum() + (rk.data(rng.uniform(0, 1, 60), item) * take).sum())
-    model.require("room", (weight * take).sum() <= 1234.5)
+    model.maximize("value", (weight * take).sum() + (rk.data(rng.uniform(0, 1, 40), item) * take).sum())
+    model.require("room", (weight * take).sum() <= 834.5)
     best = model.solve()
     again = model.solve(start=best, node_limit=1)
     assert again.objective == pytest.approx(best.objective)
     assert again.history["nodes"][0] == 0
-    part = {f"take[{k}]": float(best["take"][k]) for k in range(30)}
+    part = {f"take[{k}]": float(best["take"][k]) for k in range(20)}
     assert model.solve(start=part, node_limit=1).history["nodes"][0] == 0
-    too_much = {f"take[{k}]": 1.0 for k in range(60)}
+    too_much = {f"take[{k}]": 1.0 for k in range(40)}
     assert model.solve(start=too_much).objective == pytest.approx(best.objective)
     with pytest.raises(rk.DataError, match="is not a label of axis item"):
         model.solve(start={"take[99]": 1.0})

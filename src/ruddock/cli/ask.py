@@ -37,7 +37,9 @@ def ranges(
     if plan.status != "optimal":
         show(plan.parts(), sys.stderr if json_path == "-" else None)
         raise click.exceptions.Exit(1)
-    tell(plan.sensitivity(names or None, by=by), json_path)
+    left = limits.get("time_limit")
+    left = None if left is None else max(left - plan.effort.seconds, 0.0)
+    tell(plan.sensitivity(names or None, by=by, time_limit=left), json_path)
 
 
 @main.command()

@@ -39,6 +39,7 @@ if TYPE_CHECKING:
 MOST = 2000  # limits, or coefficients, that are worked out without being named
 TELLING = 5  # decisions named as making room for one that enters
 SAME = 1e-9
+STEP_SECONDS = 20.0  # for the steps of limits that are not named
 MOST_STEPS = 20  # limits that a step is solved for without being named
 NEAR = 0.1  # of a limit: one with less slack is near enough to be stepped
 USUAL_STEP = 0.05  # of a limit, where no step is named
@@ -192,7 +193,9 @@ def limit_words(relation: str, limit: float, unit: str, both_sides: bool) -> str
     return f"{relation} {number(limit)}{unit} + decisions" if limit else f"{relation} decisions"
 
 
-def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None = None) -> Sensitivity:
+def sensitivity(
+    plan: Plan, names: Iterable[str] | None = None, by: float | None = None, time_limit: float | None = None
+) -> Sensitivity:
     """Work out the sensitivity of a plan; see `Plan.sensitivity`."""
     if not plan.found or plan.status != "optimal":
         raise NoPlanError(f"{plan.model_name}: sensitivity is that of a best plan, and this solve ended {plan.status}")
@@ -204,6 +207,8 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None
             "of a plan in strict order: solve without give="
         )
     named = names is not None
+    seconds = time_limit if named or time_limit is not None else STEP_SECONDS
+    options = SolveOptions(time_limit=seconds)
     rows, columns = _chosen(plan, names)
     problem = lowered(plan.formulation).problems[0]
     held = problem.discrete
@@ -216,7 +221,7 @@ def sensitivity(plan: Plan, names: Iterable[str] | None = None, by: float | None
     limits = _limits(plan, ranging, rows)
     steps = None
     if by is not None or (held and by_structure is None):
-        steps = _steps(plan, rows, limits, by, named)
+        steps = _steps(plan, rows, limits, by, named, options)
     return Sensitivity(
         plan.model_name,
         plan.objective_name,
@@ -333,7 +338,9 @@ def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
     return pd.DataFrame.from_records(records, columns=columns).set_index("constraint")
 
 
-def _steps(plan: Plan, rows: list[int], limits: pd.DataFrame, by: float | None, named: bool) -> pd.DataFrame:
+def _steps(
+    plan: Plan, rows: list[int], limits: pd.DataFrame, by: float | None, named: bool, options: SolveOptions
+) -> pd.DataFrame:
     """Return what moving limits a step up and down truly changes, by solving again.
 
     All that are named; else those that bind, or have little slack, the nearest first.
@@ -351,7 +358,7 @@ def _steps(plan: Plan, rows: list[int], limits: pd.DataFrame, by: float | None, 
         chosen = [i for i in chosen if slack[i] <= max(NEAR * size[i], step[i])]
         chosen = sorted(chosen, key=lambda i: slack[i] / size[i])[:MOST_STEPS]
     records = []
-    with running(SolveOptions(), formulation) as clock:
+    with running(options, formulation) as clock:
         for i in sorted(chosen):
             limit = float(edges[names[i]])
             size_of_step = by if by is not None else _usual_step(limit)

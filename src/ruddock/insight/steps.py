@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from ruddock.engine.clash import Clash
 from ruddock.engine.implied import Step, contradiction_chain
 from ruddock.errors import listed
@@ -23,7 +25,7 @@ def steps_of(whole: Lowered, problem: Problem, clash: Clash) -> tuple[str, ...]:
     """Return sentences that lead from the rules of a clash to the contradiction; none where no short chain does."""
     alone = clash.alone(problem)
     if clash.whole:  # all marks hold in the model, and with them the steps are plainer
-        alone = replace(alone, kinds=alone.kinds | (problem.kinds & INTEGER))
+        alone = replace(alone, kinds=(alone.kinds | (problem.kinds & INTEGER)).astype(np.uint8))
     chain = contradiction_chain(alone)
     if chain is None:
         return ()

@@ -448,7 +448,9 @@ class Plan(Printed):
 
     # ------------------------------------------------------------------ sensitivity
 
-    def sensitivity(self, names: Iterable[str] | None = None, *, by: float | None = None) -> Sensitivity:
+    def sensitivity(
+        self, names: Iterable[str] | None = None, *, by: float | None = None, time_limit: float | None = None
+    ) -> Sensitivity:
         """Return what limits are worth and for how far, and how far coefficients may move, for the first objective.
 
         With integer decisions, the answer leads with what a step of each limit is truly worth, solved again; prices
@@ -460,6 +462,9 @@ class Plan(Printed):
             Constraints and decisions to work out, families or members; all by default.
         by : float, optional
             Solve again with each limit this much higher and lower, nothing held: what the step is truly worth.
+        time_limit : float, optional
+            Seconds for the steps that are solved again; 20 by default, and no limit for those of limits named. Steps
+            left over then are said to be not known.
 
         Raises
         ------
@@ -470,7 +475,7 @@ class Plan(Printed):
         """
         from ruddock.insight.sensitivity import sensitivity
 
-        return sensitivity(self, names, by)
+        return sensitivity(self, names, by, time_limit)
 
     def what_if(self, changes: Any, **options: Any) -> WhatIf:
         """Solve the model that this plan is of with changes, and compare; see `Model.what_if`. The plan is reused.

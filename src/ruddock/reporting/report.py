@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 
 FORMS = (".html", ".xlsx", ".md", ".json")
 MOST_RANGED = 600  # constraints and decisions up to which ranges are worked out
+STEP_SECONDS = 5.0  # for what steps of limits are worth with integer decisions
 DIAGNOSIS_SECONDS = 60.0
 MOST_DRAWN = 20  # members of a clash up to which it is drawn
 DRAWN_SECONDS = 1.0  # of a search, from which on its course is drawn
@@ -141,7 +142,7 @@ def _ranges(plan: Plan) -> Sensitivity | None:
     size = len(plan.formulation.decision_names) + len(plan.formulation.constraint_names)
     given = any(not give.nothing for give in plan.gives)
     fits = plan.status == "optimal" and plan.objective_name and size <= MOST_RANGED and not given
-    return plan.sensitivity() if fits else None
+    return plan.sensitivity(time_limit=STEP_SECONDS) if fits else None
 
 
 def _how_far(ranges: Sensitivity) -> Section:
