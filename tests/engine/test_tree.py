@@ -19,6 +19,7 @@ from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.symmetry import ordering_rows, with_sums
+from ruddock.engine.tree.tighten import propagator
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.generators import inf
 from tests.whole_problems import STRUCTURES, choices, enumerated, whole_problem
@@ -341,3 +342,13 @@ def test_the_history_tells_better_and_better_plans() -> None:
     assert all(moment.bound <= moment.best for moment in outcome.history)
     again = solve(steiner_triples())
     assert again.counters.nodes == outcome.counters.nodes  # the same search every time
+
+
+def test_propagation_ends_where_bounds_meet_within_tolerance() -> None:
+    inf = np.inf
+    problem = Problem.build([[1.0, 1.0]], [-inf], [-5e-8], [0, 0], [5, 5], [1, 1])
+    lower, upper = problem.lower.copy(), problem.upper.copy()
+    rows = propagator(problem)
+    assert rows.run(lower, upper, None, 1_000_000) == 2
+    assert upper.tolist() == [0, 0]
+    assert rows.work < 100  # a bound that is met already is no move, and its rows are not looked at again

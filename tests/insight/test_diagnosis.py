@@ -222,3 +222,15 @@ def test_proofs_add_up_exactly() -> None:
             assert right == clash.shortfall > 0
             proofs += 1
     assert proofs >= 35
+
+
+def test_the_reason_comes_before_a_long_list() -> None:
+    model = rk.Model("Day")
+    machine, hour = rk.Axis("machine", ["furnace", "mill"]), rk.Axis("hour", range(12))
+    on = model.decide("on", machine, hour, kind="binary")
+    model.require("power", (rk.data({"furnace": 40, "mill": 10}, machine) * on).sum(machine) <= 30)
+    model.require("enough", on.sum(hour) >= rk.data({"furnace": 5, "mill": 3}, machine))
+    model.minimize("cost", on.sum())
+    told = flat(model.diagnose(time_limit=20))
+    assert "at 0 or less, as an integer; enough[furnace] >= 5 is then out of reach" in told
+    assert told.index("out of reach") < told.index("The clash")
