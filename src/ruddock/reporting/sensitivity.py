@@ -21,8 +21,8 @@ def sensitivity_parts(found: Sensitivity) -> list[str | Table]:
     parts: list[str | Table] = [f"{found.model}: {value}. What a change of one limit or coefficient at a time does:"]
     if found.several:
         parts.append(
-            f"All of this is about {found.objective_name}, which comes first; after it: {listed(found.several)}. To see "
-            "all of them change, ask what-if."
+            f"All of this is about {found.objective_name}, which comes first; after it: {listed(found.several)}. To "
+            "see all of them change, ask what-if."
         )
     if found.held:
         parts.append(_integer_note(found))
