@@ -129,7 +129,7 @@ def integers() -> int:
 
 
 def answers() -> int:
-    """Put 2,250 random models to every question, and judge the answers by building and solving anew."""
+    """Put 250 random models to each kind of question, and judge the answers by building and solving anew."""
     wrong, seen = 0, Counter[str]()
     warnings.simplefilter("ignore", rk.RuddockWarning)
     with tempfile.TemporaryDirectory() as folder:
