@@ -9,15 +9,15 @@ import pytest
 from tests.oracles import ORACLES
 
 SEEDS = {
-    "what_if_is_rebuilding": 25,
-    "scenarios_are_rebuilding": 20,
-    "sweeps_are_solving_around": 30,
+    "what_if_is_rebuilding": 15,
+    "scenarios_are_rebuilding": 10,
+    "sweeps_are_solving_around": 15,
     "reach_is_solving_around": 5,
-    "an_optimum_is_appraised_as_one": 60,
-    "one_more_is_solving_with_one_more": 50,
-    "a_clash_is_one_and_needs_each_member": 25,
-    "every_form_comes_back": 30,
-    "names_do_not_matter": 15,
+    "an_optimum_is_appraised_as_one": 80,
+    "one_more_is_solving_with_one_more": 80,
+    "a_clash_is_one_and_needs_each_member": 15,
+    "every_form_comes_back": 15,
+    "names_do_not_matter": 5,
 }
 AT_A_TIME = 5
 
