@@ -42,7 +42,6 @@ SIDES = {
               low_=LIMITS, high_=LIMITS),
     "description": "both sides as written; of a range the left one with the limits low and high, null for none",
 }  # fmt: skip
-WITH_CELLS = {"type": "object", "properties": {**CELLS}, "required": ["axes", "codes"]}
 
 LABELS = {
     "oneOf": [

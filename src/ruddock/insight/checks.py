@@ -18,6 +18,7 @@ from ruddock.modelling.decisions import goes_by_label
 from ruddock.modelling.formulation import Formulation
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.model import Model
+from ruddock.modelling.terms import Terms
 from ruddock.modelling.units import same_unit
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem, reaching_zero
 from ruddock.tables import number, plural
@@ -56,17 +57,18 @@ class _View:
         self.row_least, self.least_open = _sums(self.least, p.indices, p.m)
         self.row_most, self.most_open = _sums(self.most, p.indices, p.m)
         self.down_locks, self.up_locks = p.locks()
-        self.in_objective = np.zeros(p.n, dtype=bool)
-        for objective in self.formulation.objectives:
-            for part in objective.parts.values():
-                columns = self.formulation.columns_for(part.columns, f"the objective {objective.name!r}")
-                self.in_objective[columns[columns < p.n]] = True
-        self.in_rules = np.zeros(p.n, dtype=bool)
-        terms = [part for ruled in self.formulation.rules for part in ruled.rule.parts()]
-        terms += [curve.x for curve in self.formulation.curves]
-        for part in terms:
-            columns = self.formulation.columns_for(part.columns, "a rule")
-            self.in_rules[columns[columns < p.n]] = True
+        f = self.formulation
+        self.in_objective = self._used([part for goal in f.objectives for part in goal.parts.values()])
+        ruled = [part for ruled in f.rules for part in ruled.rule.parts()]
+        self.in_rules = self._used([*ruled, *(curve.x for curve in f.curves)])
+
+    def _used(self, expressions: list[Terms]) -> np.ndarray:
+        """Say of each column whether an expression holds it."""
+        used = np.zeros(self.problem.n, dtype=bool)
+        for terms in expressions:
+            columns = self.formulation.columns_for(terms.columns, "the model")
+            used[columns[columns < self.problem.n]] = True
+        return used
 
     def column(self, j: int) -> str:
         """Return the name of a column."""
@@ -89,10 +91,8 @@ class _View:
 
 def written_problem(formulation: Formulation) -> Problem:
     """Return the problem of the first objective as far as it was written: without what rules and curves need."""
-    plain = formulation.changed(rules=(), curves=())
-    values = formulation.curves
-    if not values:
-        return lowered(plain).problems[0]
+    if not formulation.curves:
+        return lowered(formulation.changed(rules=())).problems[0]
     whole = lowered(formulation.changed(rules=())).problems[0]
     n, m = formulation.size, formulation.rows
     return Problem.build(

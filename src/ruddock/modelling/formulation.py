@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from itertools import accumulate
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -257,19 +259,19 @@ class Formulation:
 
     def member_at(self, column: int) -> tuple[Decisions, int]:
         """Return the family that a column belongs to, and which of its members it is."""
-        for family in self.decisions:
-            if column < len(family):
-                return family, column
-            column -= len(family)
-        raise IndexError("there is no such column")
+        return _part_at(self.decisions, self._column_ends, column)
 
     def constraint_at(self, row: int) -> tuple[Constraints, int]:
         """Return the constraint family that a row belongs to, and which of its members it is."""
-        for family in self.constraints:
-            if row < family.cells.size:
-                return family, row
-            row -= family.cells.size
-        raise IndexError("there is no such row")
+        return _part_at(self.constraints, self._row_ends, row)
+
+    @cached_property
+    def _column_ends(self) -> list[int]:
+        return list(accumulate(len(family) for family in self.decisions))
+
+    @cached_property
+    def _row_ends(self) -> list[int]:
+        return list(accumulate(family.cells.size for family in self.constraints))
 
     @cached_property
     def decision_names(self) -> list[str]:
@@ -334,3 +336,14 @@ def joined(parts: Sequence[Floats]) -> Floats:
 def expression_of(terms: Terms) -> Expression:
     """Return terms as an expression."""
     return Combination(terms)
+
+
+Family = TypeVar("Family", Decisions, Constraints)
+
+
+def _part_at(families: tuple[Family, ...], ends: list[int], at: int) -> tuple[Family, int]:
+    """Return the family that a place is in, given where each one ends, and which of its members it is."""
+    which = bisect_right(ends, at)
+    if which == len(families):
+        raise IndexError("there is no such member")
+    return families[which], at - (ends[which - 1] if which else 0)

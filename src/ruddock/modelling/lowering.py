@@ -67,21 +67,15 @@ class Lowered:
 
     def row_name(self, row: int) -> str:
         """Return the name of a constraint, or of the rule that a row was made for."""
-        formulation = self.formulation
-        if row < formulation.rows:
-            family, at = formulation.constraint_at(row)
-            return family.member(at)
-        owner, at = self.row_owners[row - formulation.rows]
-        return owner.members()[at]
+        own = self.formulation.rows
+        part, at = self.formulation.constraint_at(row) if row < own else self.row_owners[row - own]
+        return part.member(at)
 
     def column_name(self, column: int) -> str:
         """Return the name of a decision, or of the rule or curve that a column was made for."""
-        formulation = self.formulation
-        if column < formulation.size:
-            family, at = formulation.member_at(column)
-            return family.member(at)
-        owner, at = self.column_owners[column - formulation.size]
-        return owner.members()[at]
+        own = self.formulation.size
+        part, at = self.formulation.member_at(column) if column < own else self.column_owners[column - own]
+        return part.member(at)
 
 
 def lowered(formulation: Formulation, *, by_bounds: bool = False) -> Lowered:

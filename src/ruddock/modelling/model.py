@@ -52,6 +52,11 @@ CALLED = {
 }  # fmt: skip
 
 
+def _axes_of(part: Part) -> tuple[Axis, ...]:
+    """Return the axes that a part runs over; an objective is a number."""
+    return () if isinstance(part, Objective) else tuple(part.cells.axes)
+
+
 class Model:
     """A formulation: decisions, objectives, constraints, rules and quantities, each with a name.
 
@@ -140,11 +145,11 @@ class Model:
         self._parts[part.name] = part
         return part
 
-    def _check_axes(self, parts: Iterable[Any]) -> None:
+    def _check_axes(self, parts: Iterable[Part]) -> None:
         """Check that all parts mean the same by the name of an axis."""
         held: dict[str, tuple[Axis, str]] = {}
         for part in parts:
-            for axis in () if isinstance(part, Objective) else part.cells.axes:
+            for axis in _axes_of(part):
                 first, name = held.setdefault(axis.name, (axis, part.name))
                 if first is not axis and first != axis:
                     raise ModelError(
@@ -154,11 +159,7 @@ class Model:
 
     def _uses(self, axis: Axis, without: str) -> bool:
         """Say whether a part, other than one, uses an axis."""
-        return any(
-            axis in part.cells.axes
-            for name, part in self._parts.items()
-            if name != without and not isinstance(part, Objective)
-        )
+        return any(axis in _axes_of(part) for name, part in self._parts.items() if name != without)
 
     def remove(self, name: str) -> None:
         """Take out a part by name: decisions, constraints, a rule, a curve, an objective or a quantity.
@@ -168,9 +169,7 @@ class Model:
         """
         self[name]
         del self._parts[name]
-        used = {
-            axis.name for part in self._parts.values() if not isinstance(part, Objective) for axis in part.cells.axes
-        }
+        used = {axis.name for part in self._parts.values() for axis in _axes_of(part)}
         for axis in [axis for axis in self._registry.axes if axis not in used]:
             del self._registry.axes[axis]
 

@@ -13,7 +13,7 @@ from ruddock.errors import DataError, ModelError
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, project
 from ruddock.modelling.data import as_data, filled, is_data, values_for
-from ruddock.modelling.decisions import member_names
+from ruddock.modelling.decisions import member_name, member_names
 from ruddock.modelling.expression import Expression, Relation, known_axes, sides_of, terms_of
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.terms import Columns, Registry, Terms
@@ -228,6 +228,10 @@ class Curve:
     def members(self) -> list[str]:
         """Return the names of all members."""
         return member_names(self.name, self.cells, listed=False)
+
+    def member(self, position: int) -> str:
+        """Return the name of one member."""
+        return member_name(self.name, self.cells, listed=False, position=position)
 
     def ends(self, x: Floats) -> tuple[Floats, Floats]:
         """Return the least and the greatest value at ``x``, one for each cell; they differ where the function jumps.

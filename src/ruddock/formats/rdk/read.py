@@ -41,6 +41,7 @@ RESERVED = {
     "semicontinuous", "free", "where", "from", "and", "sum", "previous", "minimum", "maximum", "sheet", "column",
     "cyclic", "inf",
 }  # fmt: skip
+OPEN = "decisions open"  # the heading that lets unknown names be decisions
 KINDS = ("integer", "binary", "semicontinuous", "free")
 MOST_LABELS = 10_000_000
 
@@ -131,8 +132,8 @@ class _Reader:
         sections, self.errors = split(self.source)
         if not sections and not self.errors:
             self.errors.append(self.source.error("the file is empty; a model has an objective or constraints"))
-        headings = [section.head.text.rstrip(": ").split() for section in sections if section.word == "decisions"]
-        self.open = ["decisions", "open"] in headings
+        headings = [_heading(section) for section in sections if section.word == "decisions"]
+        self.open = OPEN in headings
         if self.open or not headings:
             self.names.taken = []
         readers: dict[str, Callable[[Section], None]] = {
@@ -148,8 +149,7 @@ class _Reader:
         for word in ("model", "axes", "data", "decisions", "quantities", "objective", "require"):
             for section in sections:
                 if section.word == word or (word == "objective" and section.word in ("minimize", "maximize")):
-                    opened = word == "decisions" and section.head.text.rstrip(": ").split()[1:] == ["open"]
-                    if word not in ("model", "objective") and not opened and section.head.text.rstrip(": ") != word:
+                    if word not in ("model", "objective") and _heading(section) not in (word, OPEN):
                         self.errors.append(
                             self.source.error(
                                 f"nothing follows the heading {word} on its line", section.head, len(word)
@@ -577,6 +577,11 @@ class _Reader:
         if lacking:
             message = f"the expression has no {', '.join(lacking)} axis; all members would be the same"
             raise self.source.error(message, entry, head.start)
+
+
+def _heading(section: Section) -> str:
+    """Return what stands on the line of a heading, without a colon behind it."""
+    return " ".join(section.head.text.rstrip(": ").split())
 
 
 def _plain(text: str | None) -> str | None:
