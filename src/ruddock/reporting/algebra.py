@@ -153,7 +153,7 @@ def _rule(formulation: Formulation, ruled: Ruled, i: int, most: int | None) -> l
     return [f"{rule.word}({on}, {rule.axis.name}{before}) >= {rule.least}"]
 
 
-def rule_text(formulation: Formulation, name: str) -> str:
+def rule_in_words(formulation: Formulation, name: str) -> str:
     """Return what a rule, or a member of one, says, the middle of long expressions left out."""
     for ruled in formulation.rules:
         if ruled.name == name or name.startswith(f"{ruled.name}["):

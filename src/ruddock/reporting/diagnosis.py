@@ -10,7 +10,7 @@ from ruddock.errors import listed
 from ruddock.insight.diagnosis import Contradiction, Diagnosis, Reason
 from ruddock.insight.repairs import Move, Repair, Search
 from ruddock.modelling.formulation import Formulation
-from ruddock.reporting.algebra import rule_text
+from ruddock.reporting.algebra import rule_in_words
 from ruddock.reporting.text import STOPPED_BY, headline, plan_parts
 from ruddock.tables import Table, amount, capped, number
 
@@ -175,7 +175,7 @@ def reason_text(reason: Reason, formulation: Formulation) -> str:
     if reason.what == "integer":
         return "an integer"
     if reason.what == "rule":
-        return rule_text(formulation, reason.name)
+        return rule_in_words(formulation, reason.name)
     return _limit(reason.relation, reason.value)
 
 
