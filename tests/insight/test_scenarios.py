@@ -18,6 +18,7 @@ import pytest
 import ruddock as rk
 from ruddock import demos
 from ruddock.insight import scenarios as module
+from ruddock.insight.scenario_store import Store
 
 
 def haulage_table(rows: int) -> pd.DataFrame:
@@ -211,3 +212,23 @@ def test_the_comparison_names_what_moves_and_what_binds() -> None:
     document = json.loads(json.dumps(found.as_dict(), allow_nan=False))
     assert [s["scenario"] for s in document["scenarios"]] == ["few", "many"]
     assert document["scenarios"][0]["decisions"]["jars"] == found.decisions().loc["few", "jars"]
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="no worker is forked here")
+def test_a_worker_that_outlives_its_run_does_not_hold_the_kept_file(tmp_path: Path) -> None:
+    reading, writing = os.pipe()
+    with Store(tmp_path / "kept.jsonl", "model"):
+        worker = os.fork()
+        if not worker:
+            os.write(writing, b"forked")
+            time.sleep(60)
+            os._exit(0)
+        os.read(reading, 6)
+        with pytest.raises(rk.FormatError, match="another run"), Store(tmp_path / "kept.jsonl", "model"):
+            pass
+    try:
+        with Store(tmp_path / "kept.jsonl", "model") as store:
+            assert store.path is not None
+    finally:
+        os.kill(worker, signal.SIGKILL)
+        os.waitpid(worker, 0)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 from typing import IO, Any, Self
+from weakref import WeakSet
 
 import numpy as np
 
@@ -72,8 +74,6 @@ class Store:
         self._known: dict[tuple[str, tuple[str, ...]], Result] = {}
         self._file: IO[str] | None = None
         self._whole = 0  # bytes of the file that hold whole lines
-        if path is not None and path.exists():
-            self._read(path)
 
     def _read(self, path: Path) -> None:
         content = path.read_bytes()
@@ -115,23 +115,26 @@ class Store:
                 self._file = open(self.path, "a+", encoding="utf-8")
             except OSError as error:
                 raise FormatError(f"cannot be written: {error.strerror}", path=str(self.path)) from None
-            if not _locked(self._file):
-                self._file.close()
-                self._file = None
-                raise FormatError(
-                    "another run is writing to this file; wait for it, or name another file", path=str(self.path)
-                )
-            # what another run wrote between reading and locking counts as well
-            self._known.clear()
-            self._read(self.path)
-            self._file.truncate(self._whole)
-            if not self._whole:
-                self._write({"format": FORMAT, "model": self.fingerprint})
+            _open_files.add(self._file)
+            try:
+                if not _locked(self._file):
+                    raise FormatError(
+                        "another run is writing to this file; wait for it, or name another file", path=str(self.path)
+                    )
+                self._read(self.path)
+                self._file.truncate(self._whole)
+                if not self._whole:
+                    self._write({"format": FORMAT, "model": self.fingerprint})
+            except BaseException:
+                self.__exit__()
+                raise
         return self
 
     def __exit__(self, *error: object) -> None:
         if self._file is not None:
+            _open_files.discard(self._file)
             self._file.close()
+            self._file = None
 
     def append(self, scenario: Scenario, result: Result) -> None:
         """Keep a result, at once."""
@@ -155,3 +158,18 @@ def _locked(file: IO[str]) -> bool:
     except OSError:
         return False
     return True
+
+
+_open_files: WeakSet[IO[str]] = WeakSet()
+
+
+def _let_go() -> None:
+    """Give up the files in a worker process: else it would hold their locks on after a run that was killed."""
+    nothing = os.open(os.devnull, os.O_WRONLY)
+    for file in _open_files:
+        os.dup2(nothing, file.fileno(), inheritable=False)
+    os.close(nothing)
+
+
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_let_go)
