@@ -16,6 +16,7 @@ Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int32]
 Bytes = npt.NDArray[np.uint8]
 
+ENDLESS = 1e20  # limits of this size and beyond count as none
 CONTINUOUS, INTEGER, SEMICONTINUOUS = 0, 1, 2  # `kinds` are sums of these marks
 INT32_MAX = np.iinfo(np.int32).max
 
@@ -37,7 +38,7 @@ class Problem:
         are sorted within a column, there are no duplicates and no stored zeros.
     row_lower, row_upper : float array, shape (m,)
     lower, upper : float array, shape (n,)
-        Bounds of the columns. A semicontinuous column may be zero besides.
+        Bounds of the columns. A semicontinuous column may be zero besides. Limits of 1e20 and beyond count as none.
     costs : float array, shape (n,)
     kinds : uint8 array, shape (n,)
         0, or the sum of 1 (integer) and 2 (semicontinuous).
@@ -87,6 +88,17 @@ class Problem:
     @cached_property
     def _transposed(self) -> csr_matrix:
         return csr_matrix(self._matrix.T)
+
+    @cached_property
+    def whole_rows(self) -> npt.NDArray[np.bool_]:
+        """Which rows are of whole numbers: of integer columns alone, with whole coefficients and limits."""
+        owner = np.repeat(np.arange(self.n), np.diff(self.starts))
+        integer = (self.kinds & (INTEGER | SEMICONTINUOUS)) == INTEGER
+        bad = ~integer[owner] | (self.values != np.round(self.values))
+        result = np.bincount(self.indices, bad, self.m) == 0
+        for limit in (self.row_lower, self.row_upper):
+            result &= ~np.isfinite(limit) | (limit == np.round(limit))
+        return np.asarray(result)
 
     def activity(self, x: Floats) -> Floats:
         """Return ``Ax``."""
@@ -171,9 +183,11 @@ class Problem:
         for name, part in {"row_lower": row_lower, "row_upper": row_upper}.items():
             parts[name] = _vector(name, part, m)
         for name in ("lower", "row_lower"):
-            _forbid(parts[name] == np.inf, name, "+infinity is no lower limit")
+            parts[name] = _endless(parts[name])
+            _forbid(parts[name] == np.inf, name, "+infinity, or a number of 1e20 or more, is no lower limit")
         for name in ("upper", "row_upper"):
-            _forbid(parts[name] == -np.inf, name, "-infinity is no upper limit")
+            parts[name] = _endless(parts[name])
+            _forbid(parts[name] == -np.inf, name, "-infinity, or a number of -1e20 or less, is no upper limit")
         _forbid(~np.isfinite(parts["costs"]), "costs", "a cost must be finite")
         _forbid(~np.isfinite(a.data), "matrix", "a coefficient must be finite")
         marks = np.zeros(n, np.uint8) if kinds is None else np.ascontiguousarray(kinds, np.uint8)
@@ -192,6 +206,12 @@ def _vector(name: str, values: npt.ArrayLike, size: int) -> Floats:
     if size and np.isnan(array.max()):  # a maximum is NaN if any value is
         _forbid(np.isnan(array), name, "NaN is not a number to solve with")
     return array
+
+
+def _endless(limits: Floats) -> Floats:
+    """Return limits with infinities in place of numbers so large that they cannot limit anything."""
+    far = np.abs(limits) >= ENDLESS
+    return np.where(far, np.copysign(np.inf, limits), limits) if far.any() else limits
 
 
 def _forbid(bad: npt.NDArray[np.bool_], name: str, why: str) -> None:

@@ -5,15 +5,32 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from scipy.sparse import csr_matrix
 
 from ruddock.engine.outcome import FEASIBILITY, OPTIMALITY
 from ruddock.engine.presolve.stage import Stage
 from ruddock.problem import Floats, Problem
 
+EXACT = 2.0**53  # up to here whole numbers add up without rounding
+
 
 def feasible(problem: Problem, x: Floats, activity: Floats, lower: Floats, upper: Floats) -> bool:
     """Say whether ``x`` keeps the given column bounds and the rows within the tolerance."""
     return _within(activity, problem.row_lower, problem.row_upper) and _within(x, lower, upper)
+
+
+def plan_holds(problem: Problem, plan: Floats, activity: Floats, lower: Floats, upper: Floats) -> bool:
+    """Say whether a whole plan is feasible; rows of whole numbers are judged without any tolerance."""
+    if not feasible(problem, plan, activity, lower, upper):
+        return False
+    below, above = problem.row_lower - activity, activity - problem.row_upper
+    broken = np.flatnonzero(problem.whole_rows & ((below > 0) | (above > 0)))
+    if not len(broken):
+        return True
+    # the sums are exact as long as no part of them is beyond 2^53; they are whole, so half a unit tells
+    size = np.asarray(abs(csr_matrix(problem.matrix())[broken]) @ np.abs(plan))
+    off = np.maximum(below, above)[broken]
+    return not bool(((off >= 0.5) | (size > EXACT)).any())
 
 
 def _within(values: Floats, lower: Floats, upper: Floats) -> bool:

@@ -16,7 +16,7 @@ import numpy as np
 from ruddock.engine.certificates import feasible
 from ruddock.engine.outcome import AT_UPPER, BASIC, Basis, Limits, Options, Outcome
 from ruddock.engine.solve import solve
-from ruddock.engine.tree.domain import Domain, objective_step
+from ruddock.engine.tree.domain import Domain, Step
 from ruddock.problem import INTEGER, Floats, Problem
 
 KEEP = 1e-9  # relative room that a later objective leaves to what an earlier one reached, where a row holds it
@@ -146,7 +146,7 @@ def _with_row(held: Problem, problem: Problem, top: float, give: Give) -> Proble
     """Return a problem with a row that holds the costs of another at most at a value."""
     room = KEEP * max(1.0, abs(top + problem.offset))
     if problem.discrete and give.nothing:
-        room = max(room, 0.5 * objective_step(problem))  # half a step leaves no other value of whole numbers
+        room = max(room, 0.5 * Step.of(problem).size)  # half a step leaves no other value of whole numbers
     return held.with_rows(problem.costs, -np.inf, top + room)
 
 

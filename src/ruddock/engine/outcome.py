@@ -25,6 +25,7 @@ BASIC, AT_LOWER, AT_UPPER, FREE = 0, 1, 2, 3
 FEASIBILITY = 1e-7
 OPTIMALITY = 1e-7
 INTEGRALITY = 1e-6
+EQUAL = 1e-9  # relative difference below which two objective values count as the same
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,6 +149,33 @@ class Progress:
     doing: str = ""
 
 
+@dataclass(frozen=True)
+class Goal:
+    """How the objective that is solved for relates to the one as written: ``written = here / unit + offset``.
+
+    The engine works without the offset, which may be so large that nothing else would be seen beside it.
+    """
+
+    offset: float = 0.0
+    unit: float = 1.0
+
+    def written(self, value: float) -> float:
+        """Return an objective value as written."""
+        return value / self.unit + self.offset
+
+    def noise(self, value: float, share: float = EQUAL) -> float:
+        """Return the difference from a value that counts as none."""
+        return share * max(1.0, abs(value))
+
+    def slack(self, value: float, gap: float) -> float:
+        """Return how much better than a plan of this value another may be, at a relative gap.
+
+        The gap is one of the objective as written, and of what it is without its offset: the stricter counts.
+        """
+        written = self.unit * max(1.0, abs(self.written(value)))
+        return max(self.noise(value), gap * min(max(1.0, abs(value)), written))
+
+
 LazyRow = tuple[npt.NDArray[Any], Floats, float, float]
 
 
@@ -169,6 +197,7 @@ class Options:
     lazy : asked about every whole plan; returns rows that it breaks: columns, values, lower and upper limit
     cores : how many processes may work on a long search: 2, or only this one; each takes its own path to the answer
     basis : to start a linear problem from, as it is, without presolve
+    goal : how the objective relates to the one as written
     inner : whether this is a search near a plan within another search, which begins none of its own
     """
 
@@ -185,6 +214,7 @@ class Options:
     lazy: Callable[[Floats], list[LazyRow]] | None = None
     cores: int = 2
     basis: Basis | None = None
+    goal: Goal = Goal()
     inner: bool = False
 
 
@@ -197,7 +227,7 @@ class Limits:
     seconds : most seconds from now on
     iterations, nodes : most simplex iterations and tree nodes
     gap : relative gap at which a plan counts as optimal
-    memory : most bytes that open nodes may take
+    memory : most bytes that a solve may hold: of problems, factors, bases and open nodes
     interrupted : asked between epochs; True stops the solve with reason ``user``
     on_progress : called at most ten times a second
     on_event : called with a dict for every event: parts of the solve, progress, the end
@@ -218,8 +248,8 @@ class Limits:
         """Return the seconds since the limits were made."""
         return time.monotonic() - self.started
 
-    def exceeded(self, iterations: int, nodes: int = 0) -> Reason | None:
-        """Return the reason to stop now, or None."""
+    def exceeded(self, iterations: int, nodes: int = 0, held: float = 0.0) -> Reason | None:
+        """Return the reason to stop now, or None; ``held`` is what the solve holds, in bytes."""
         if self.interrupted is not None and self.interrupted():
             return "user"
         if self.elapsed() >= self.seconds:
@@ -228,6 +258,8 @@ class Limits:
             return "iterations"
         if nodes >= self.nodes:
             return "nodes"
+        if held > self.memory:
+            return "memory"
         return None
 
     def tell(self, iterations: int, nodes: int, best: float, bound: float) -> None:

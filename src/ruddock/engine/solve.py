@@ -6,6 +6,7 @@ from ruddock.engine import kernels as kernels  # warns once if they are not comp
 from ruddock.engine.linear import solve_linear
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.tree.search import search_tree
+from ruddock.engine.units import in_units
 from ruddock.problem import Problem
 
 
@@ -17,7 +18,7 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     """
     limits, options = limits or Limits(), options or Options()
     limits.record("start", rows=problem.m, columns=problem.n, entries=problem.nonzeros, integer=problem.discrete)
-    outcome = search_tree(problem, limits, options) if problem.discrete else solve_linear(problem, limits, options)
+    outcome = _in_own_units(problem, limits, options)
     counters = outcome.counters
     counters.seconds = limits.elapsed()
     limits.record(
@@ -31,3 +32,14 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
         parts={name: round(value, 6) for name, value in counters.parts.items()},
     )
     return outcome
+
+
+def _in_own_units(problem: Problem, limits: Limits, options: Options) -> Outcome:
+    """Solve a problem in units of its own, and tell the outcome in those of the problem as written."""
+    units = in_units(problem)
+    if units.impossible:
+        return Outcome("infeasible")
+    method = search_tree if problem.discrete else solve_linear
+    if units.plain:
+        return method(problem, limits, options)
+    return units.outcome(method(units.problem, units.limits(limits), units.options(options)))

@@ -15,7 +15,7 @@ from ruddock.engine.outcome import Outcome
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
-from ruddock.engine.tree.domain import objective_step
+from ruddock.engine.tree.domain import Step
 from ruddock.errors import ModelError
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import names_of
@@ -322,7 +322,7 @@ class _Frontier:
         problem = self.problems[0]
         if not problem.discrete:
             return self.shares(2)
-        step = objective_step(self.problems[1])
+        step = Step.of(self.problems[1]).size
         if not step:
             raise ModelError(
                 "points='all' is for second objectives that move in steps: all of its decisions integer, with "

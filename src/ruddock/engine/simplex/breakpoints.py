@@ -2,8 +2,8 @@
 """The ratio test that the dual and the primal method share: how far a piecewise-linear gain goes on.
 
 A step passes breakpoints at ``gap / size``; each takes ``drop`` from the slope. The step ends where
-the slope turns negative. Breakpoints are passed in groups that a tolerance on the gap makes equal
-(Harris 1973), so that the largest pivot of the last group can be taken (Maros 2003, section 9.5).
+the slope is used up: beyond, nothing is gained. Breakpoints are passed in groups that a tolerance on the
+gap makes equal (Harris 1973), so that the largest pivot of the last group can be taken (Maros 2003, section 9.5).
 """
 
 import numpy as np
@@ -70,7 +70,7 @@ class Breakpoints:
         bound: cython.double = INFINITY
         for k in range(count):
             bound = min(bound, (self.gap[k] + tolerance) / self.size[k])
-        while chosen < count and slope >= 0.0:
+        while chosen < count and (slope > 0.0 or chosen == 0):
             bound = 8.0 * bound + tolerance
             for k in range(chosen, count):
                 if self.gap[k] <= bound * self.size[k]:
@@ -81,7 +81,7 @@ class Breakpoints:
         return chosen
 
     def choose(self, slope, tolerance):
-        """Return the number of the breakpoint to stop at, or -1 if the slope stays positive beyond all.
+        """Return the number of the breakpoint to stop at, or -1 if the slope is positive beyond all.
 
         The first ``passed`` breakpoints of the list are those that the step goes beyond.
         """
@@ -100,7 +100,7 @@ class Breakpoints:
         self.touched += 2 * self.count
         count = self._preselect(slope, tolerance)
         self.group[0] = 0
-        while begin < count and slope >= 0.0:
+        while begin < count and (slope > 0.0 or groups == 0):
             bound = INFINITY
             for k in range(begin, count):
                 bound = min(bound, (self.gap[k] + tolerance) / self.size[k])
@@ -115,7 +115,7 @@ class Breakpoints:
             groups += 1
             self.group[groups] = end
             begin = end
-        if slope >= 0.0:
+        if slope > 0.0:
             return -1
         # the last group holds the step; an earlier one does if its pivots alone are safe
         for g in range(groups - 1, -1, -1):

@@ -42,7 +42,7 @@ cdef class Core:
     cdef long long renewed  # all work up to then
     cdef double cheapest  # mean work of an iteration since, at its least
 
-    cdef int refactor(self) noexcept nogil
+    cdef int refactor(self) except -1 nogil
     cdef bint due(self) noexcept nogil
     cdef void start_ageing(self, long long begin) noexcept nogil
     cdef void settle(self, int j) noexcept nogil

@@ -14,14 +14,12 @@ except ImportError:  # the interpreted case without Cython at hand
     from ruddock.engine import interpreted as cython
 
 if cython.compiled:
+    from cython.cimports.ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER, BASIC, FREE
     from cython.cimports.ruddock.engine.simplex.lu import BasisFactor, WorkVector
 else:
+    from ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER, BASIC, FREE
     from ruddock.engine.simplex.lu import BasisFactor, WorkVector
 
-BASIC = cython.declare(cython.int, 0)
-AT_LOWER = cython.declare(cython.int, 1)
-AT_UPPER = cython.declare(cython.int, 2)
-FREE = cython.declare(cython.int, 3)
 MAX_UPDATES = cython.declare(cython.int, 2000)
 INFINITY = cython.declare(cython.double, float("inf"))
 
@@ -60,6 +58,10 @@ class Core:
         self.factor_fill = 0
         self.renewal = self.renewed = 0
         self.cheapest = 0.0
+
+    def bytes(self):
+        """Return what matrix, state and factors take."""
+        return 24 * self.ap[self.n] + 96 * self.total + self.factor.bytes()
 
     def refactorise(self):
         """Factorise the present basis; return how many of its variables had to be replaced."""

@@ -22,8 +22,8 @@ cdef class DualSimplex:
     cdef int perturbations
     cdef public int retries
 
-    cdef int _run(self, long long budget, long long limit) noexcept nogil
-    cdef int _refresh(self) noexcept nogil
+    cdef int _run(self, long long budget, long long limit) except -1 nogil
+    cdef int _refresh(self) except -1 nogil
     cdef void _correct(self) noexcept nogil
     cdef void _measure(self) noexcept nogil
     cdef void _measure_one(self, int p) noexcept nogil
@@ -37,4 +37,4 @@ cdef class DualSimplex:
     cdef void _step_primal(self, int p, int q, int r) noexcept nogil
     cdef void _update_weights(self, int p) noexcept nogil
     cdef void _perturb(self) noexcept nogil
-    cdef int _iterate(self, int p) noexcept nogil
+    cdef int _iterate(self, int p) except -1 nogil

@@ -16,18 +16,40 @@ except ImportError:  # the interpreted case without Cython at hand
 if cython.compiled:
     from cython.cimports.ruddock.engine.simplex.breakpoints import Breakpoints
     from cython.cimports.ruddock.engine.simplex.candidates import Candidates
+    from cython.cimports.ruddock.engine.simplex.constants import (
+        AT_LIMIT,
+        AT_LOWER,
+        AT_UPPER,
+        BASIC,
+        BEYOND,
+        DONE,
+        DOUBTFUL,
+        FREE,
+        GOING_ON,
+        INFEASIBLE,
+        STUCK,
+    )
     from cython.cimports.ruddock.engine.simplex.core import Core
     from cython.cimports.ruddock.engine.simplex.lu import WorkVector
 else:
     from ruddock.engine.simplex.breakpoints import Breakpoints
     from ruddock.engine.simplex.candidates import Candidates
+    from ruddock.engine.simplex.constants import (
+        AT_LIMIT,
+        AT_LOWER,
+        AT_UPPER,
+        BASIC,
+        BEYOND,
+        DONE,
+        DOUBTFUL,
+        FREE,
+        GOING_ON,
+        INFEASIBLE,
+        STUCK,
+    )
     from ruddock.engine.simplex.core import Core
     from ruddock.engine.simplex.lu import WorkVector
 
-BASIC = cython.declare(cython.int, 0)
-AT_LOWER = cython.declare(cython.int, 1)
-AT_UPPER = cython.declare(cython.int, 2)
-FREE = cython.declare(cython.int, 3)
 INFINITY = cython.declare(cython.double, float("inf"))
 NOTHING = cython.declare(cython.double, 1e-14)  # row entries below this are what cancelling left
 SMALL = cython.declare(cython.double, 1e-9)  # row entries below this never become pivots
@@ -81,26 +103,26 @@ class DualSimplex:
         end: cython.longlong = self.core.work() + budget
         while self.core.work() < end:
             if self.core.iterations >= limit:
-                return 4
+                return AT_LIMIT
             p = self._choose_row()
             if p < 0:
                 if self.core.factor.updates == 0:
-                    return 1
+                    return DONE
                 self._refresh()
                 continue
             result = self._iterate(p)
-            if result == 1:  # numerically doubtful: once more with fresh factors
+            if result == DOUBTFUL:  # once more with fresh factors
                 self.retries += 1
                 if self.retries > 50:
-                    return 5
+                    return STUCK
                 self._refresh()
             elif result:
                 return result
             elif self.core.due():
                 self._refresh()
             if self.objective > self.cutoff and not self.core.cost_changed:
-                return 3
-        return 0
+                return BEYOND
+        return GOING_ON
 
     def _refresh(self):
         """Factorise anew and recompute everything that has drifted."""
@@ -220,7 +242,7 @@ class DualSimplex:
         # a shortfall within the tolerance is no infeasibility: do not step past the last breakpoint for it
         c = self.points.choose(slope - self.core.primal_tolerance, self.core.dual_tolerance)
         if c < 0:
-            return 2 if self.core.factor.updates == 0 else 1
+            return INFEASIBLE if self.core.factor.updates == 0 else DOUBTFUL
         entry: cython.double = self.entry[self.points.item[c]]
         q = self.item[self.points.item[c]]
         self.core.load(q, self.core.column)
@@ -228,11 +250,11 @@ class DualSimplex:
         pivot = self.core.column.value[p]
         if abs(pivot - entry) > 1e-7 * (1.0 + abs(pivot)) or abs(pivot) < SMALL:
             if self.core.factor.updates > 0:
-                return 1
+                return DOUBTFUL
             if abs(pivot - entry) > 1e-3 * abs(pivot) or abs(pivot) < SMALL:
                 self.core.weight[p] *= 1e6  # no trustworthy pivot in this row: look elsewhere first
                 self.retries += 1
-                return 5 if self.retries > 50 else 0
+                return STUCK if self.retries > 50 else 0
         self._flip()
         self._step_dual(q, r, entry)
         self._step_primal(p, q, r)

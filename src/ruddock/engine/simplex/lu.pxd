@@ -63,18 +63,22 @@ cdef class BasisFactor:
     cdef double density_ut
     cdef readonly long long fill
 
-    cdef int factor(self, int[::1] head, int n, int[::1] ap, int[::1] ai, double[::1] ax) noexcept nogil
+    cdef int factor(self, int[::1] head, int n, int[::1] ap, int[::1] ai, double[::1] ax) except -1 nogil
     cdef void _repair(self, int[::1] head, int n) noexcept nogil
-    cdef void _index_l(self) noexcept nogil
-    cdef void _index_u(self) noexcept nogil
+    cdef int _index_l(self) except -1 nogil
+    cdef int _index_u(self) except -1 nogil
+    cdef int _grow_u_rows(self, int more) except -1 with gil
+    cdef int _grow_u_columns(self, int more) except -1 with gil
+    cdef int _grow_l_rows(self, int more) except -1 with gil
+    cdef int _grow_etas(self, int more) except -1 with gil
     cdef double _substitute(
         self, WorkVector v, int[::1] begin, int[::1] end, bint counts, int[::1] index, double[::1] factor,
         int[::1] order, int length, bint down, bint scaled, double density,
     ) noexcept nogil
     cdef void forward(self, WorkVector v, bint save) noexcept nogil
     cdef void backward(self, WorkVector v, bint save) noexcept nogil
-    cdef int update(self, int p, double pivot) noexcept nogil
+    cdef int update(self, int p, double pivot) except -1 nogil
     cdef int _reach(self, WorkVector v, int[::1] begin, int[::1] end, int[::1] index, bint counts) noexcept nogil
-    cdef void _append_to_u_row(self, int i, int p, double value) noexcept nogil
+    cdef int _append_to_u_row(self, int i, int p, double value) except -1 nogil
     cdef void _copy(self, WorkVector source, WorkVector target) noexcept nogil
     cdef bint _sparse(self, WorkVector v, double density) noexcept nogil

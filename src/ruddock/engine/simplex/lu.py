@@ -22,6 +22,8 @@ if cython.compiled:
 else:
     from ruddock.engine.simplex.markowitz import Markowitz
 
+from ruddock.engine.simplex.room import grown
+
 MAX_UPDATES = cython.declare(cython.int, 2000)  # row etas kept before a new factorisation is due
 DROP = cython.declare(cython.double, 1e-14)  # results below this are zero
 CANCELLED = cython.declare(cython.double, 1e-100)  # stands for an exact zero that stays in an index list
@@ -118,6 +120,12 @@ class BasisFactor:
         self.density_l = self.density_u = self.density_lt = self.density_ut = 0.0
         self.fill = 0
 
+    def bytes(self):
+        """Return what the factors take."""
+        entries: cython.longlong = self.lr_index.shape[0] + self.uc_index.shape[0] + self.ur_index.shape[0]
+        entries += self.eta_index.shape[0]
+        return 12 * entries + 150 * self.m + self.markowitz.bytes()
+
     # ------------------------------------------------------------------ factorisation
 
     def factor(self, head, n, ap, ai, ax):
@@ -170,8 +178,7 @@ class BasisFactor:
         p: cython.int
         used: cython.int = 0
         if self.markowitz.l_used > self.lr_index.shape[0]:
-            with cython.gil:
-                self.lr_index, self.lr_value = _ints(2 * self.markowitz.l_used), np.empty(2 * self.markowitz.l_used)
+            self._grow_l_rows(self.markowitz.l_used)
         for i in range(self.m):
             self.lc_begin[i] = 0
             self.lc_end[i] = 0
@@ -201,9 +208,9 @@ class BasisFactor:
         used: cython.int = 0
         need: cython.int = 2 * self.markowitz.t_used + 4 * self.m
         if need > self.ur_index.shape[0]:
-            with cython.gil:
-                self.ur_index, self.ur_value = _ints(2 * need), np.empty(2 * need)
-                self.uc_index, self.uc_value = _ints(2 * need), np.empty(2 * need)
+            self._grow_u_rows(need)
+        if need > self.uc_index.shape[0]:
+            self._grow_u_columns(need)
         for i in range(self.m):
             self.uc_count[i] = 0
             self.ur_count[i] = 0
@@ -240,6 +247,30 @@ class BasisFactor:
             self.u_order[k] = self.l_order[k]
             self.u_place[self.l_order[k]] = k
         self.u_length = self.m
+
+    def _grow_u_rows(self, more):
+        """Make room for ``more`` entries of U's rows."""
+        value, index = grown(self.ur_value, more), grown(self.ur_index, more)
+        self.ur_value = value
+        self.ur_index = index  # the last: its length tells of the room
+
+    def _grow_u_columns(self, more):
+        """Make room for ``more`` entries of U's columns."""
+        value, index = grown(self.uc_value, more), grown(self.uc_index, more)
+        self.uc_value = value
+        self.uc_index = index  # the last: its length tells of the room
+
+    def _grow_l_rows(self, more):
+        """Make room for ``more`` entries of L's rows."""
+        value, index = grown(self.lr_value, more), grown(self.lr_index, more)
+        self.lr_value = value
+        self.lr_index = index  # the last: its length tells of the room
+
+    def _grow_etas(self, more):
+        """Make room for ``more`` entries of row etas."""
+        value, index = grown(self.eta_value, more), grown(self.eta_index, more)
+        self.eta_value = value
+        self.eta_index = index  # the last: its length tells of the room
 
     # ------------------------------------------------------------------ solves
 
@@ -426,10 +457,7 @@ class BasisFactor:
         eta: cython.int = self.eta_used
         need: cython.int = self.row.count
         if eta + need > self.eta_index.shape[0]:
-            with cython.gil:
-                extra = self.eta_index.shape[0] + need
-                self.eta_index = np.concatenate((self.eta_index, _ints(extra)))
-                self.eta_value = np.concatenate((self.eta_value, np.empty(extra)))
+            self._grow_etas(need)
         for k in range(self.row.count):
             j = self.row.index[k]
             if j != p:
@@ -467,10 +495,7 @@ class BasisFactor:
         self.ur_count[p] = 0
         # put the spike in as the last column
         if self.uc_used + self.spike.count > self.uc_index.shape[0]:
-            with cython.gil:
-                extra = self.uc_index.shape[0] + self.spike.count
-                self.uc_index = np.concatenate((self.uc_index, _ints(extra)))
-                self.uc_value = np.concatenate((self.uc_value, np.empty(extra)))
+            self._grow_u_columns(self.spike.count)
         self.uc_begin[p] = self.uc_used
         k = self.uc_used
         for e in range(self.spike.count):
@@ -499,10 +524,7 @@ class BasisFactor:
         if self.ur_count[i] == self.ur_room[i]:
             room = 2 * self.ur_room[i] + 2
             if self.ur_used + room > self.ur_index.shape[0]:
-                with cython.gil:
-                    extra = self.ur_index.shape[0] + room
-                    self.ur_index = np.concatenate((self.ur_index, _ints(extra)))
-                    self.ur_value = np.concatenate((self.ur_value, np.empty(extra)))
+                self._grow_u_rows(room)
             for k in range(self.ur_count[i]):
                 self.ur_index[self.ur_used + k] = self.ur_index[self.ur_begin[i] + k]
                 self.ur_value[self.ur_used + k] = self.ur_value[self.ur_begin[i] + k]

@@ -44,22 +44,26 @@ cdef class Markowitz:
     cdef int best_row
     cdef int best_slot
 
-    cdef int factor(self, int[::1] head, int n, int[::1] ap, int[::1] ai, double[::1] ax) noexcept nogil
-    cdef void _load(self, int[::1] head, int n, int[::1] ap, int[::1] ai, double[::1] ax) noexcept nogil
-    cdef void _column_singletons(self) noexcept nogil
-    cdef void _row_singletons(self) noexcept nogil
-    cdef void _open_nucleus(self) noexcept nogil
+    cdef int factor(self, int[::1] head, int n, int[::1] ap, int[::1] ai, double[::1] ax) except -1 nogil
+    cdef int _load(self, int[::1] head, int n, int[::1] ap, int[::1] ai, double[::1] ax) except -1 nogil
+    cdef int _column_singletons(self) except -1 nogil
+    cdef int _row_singletons(self) except -1 nogil
+    cdef int _open_nucleus(self) except -1 nogil
     cdef int _search(self, int active) noexcept nogil
     cdef int _consider_column(self, int q, double best_cost) noexcept nogil
     cdef double _column_max(self, int q) noexcept nogil
-    cdef void _eliminate(self, int p, int q) noexcept nogil
-    cdef void _update_column(self, int p, int q, int j, int first, int last) noexcept nogil
+    cdef int _eliminate(self, int p, int q) except -1 nogil
+    cdef int _update_column(self, int p, int q, int j, int first, int last) except -1 nogil
     cdef void _pivot(self, int p, int q, double value) noexcept nogil
-    cdef void _record_u(self, int p, int q, double value) noexcept nogil
-    cdef void _ensure_l(self, int more) noexcept nogil
+    cdef int _record_u(self, int p, int q, double value) except -1 nogil
+    cdef int _ensure_l(self, int more) except -1 nogil
+    cdef int _grow_columns(self, int more) except -1 with gil
+    cdef int _grow_rows(self, int more) except -1 with gil
+    cdef int _grow_l(self, int more) except -1 with gil
+    cdef int _grow_u(self, int more) except -1 with gil
     cdef void _drop_from_row(self, int i, int q) noexcept nogil
-    cdef void _append_to_row(self, int i, int q) noexcept nogil
-    cdef void _append_to_column(self, int q, int i, double value) noexcept nogil
+    cdef int _append_to_row(self, int i, int q) except -1 nogil
+    cdef int _append_to_column(self, int q, int i, double value) except -1 nogil
     cdef void _link_column(self, int q) noexcept nogil
     cdef void _unlink_column(self, int q) noexcept nogil
     cdef void _link_row(self, int i) noexcept nogil

@@ -14,6 +14,8 @@ try:
 except ImportError:  # the interpreted case without Cython at hand
     from ruddock.engine import interpreted as cython
 
+from ruddock.engine.simplex.room import grown
+
 THRESHOLD = cython.declare(cython.double, 0.1)  # a pivot is at least this part of its column's largest entry
 TINY = cython.declare(cython.double, 1e-10)  # below this a pivot counts as zero
 DROP = cython.declare(cython.double, 1e-14)  # entries that cancel to less are dropped
@@ -53,6 +55,11 @@ class Markowitz:
         self.l_used = self.t_used = self.c_used = self.r_used = 0
         self.best_row = self.best_slot = -1
 
+    def bytes(self):
+        """Return what factors and active submatrix take."""
+        entries: cython.longlong = self.l_index.shape[0] + self.c_index.shape[0]
+        return 12 * entries + 16 * self.t_row.shape[0] + 4 * self.r_index.shape[0] + 100 * self.m
+
     def factor(self, head, n, ap, ai, ax):
         """Factorise the basis ``head``; return the number of pivots found (``m`` if non-singular).
 
@@ -91,10 +98,10 @@ class Markowitz:
         for q in range(m):
             j = head[q]
             size += 1 if j >= n else ap[j + 1] - ap[j]
-        if size > self.c_index.shape[0] or size > self.r_index.shape[0]:
-            with cython.gil:
-                self.c_index, self.c_value = _ints(2 * size), np.empty(2 * size)
-                self.r_index = _ints(2 * size)
+        if size > self.c_index.shape[0]:
+            self._grow_columns(size)
+        if size > self.r_index.shape[0]:
+            self._grow_rows(size)
         for q in range(m):
             j = head[q]
             self.c_begin[q] = used
@@ -140,10 +147,7 @@ class Markowitz:
         """Keep one off-diagonal entry of U, making room as needed."""
         t: cython.int = self.t_used
         if t == self.t_row.shape[0]:
-            with cython.gil:
-                self.t_row = np.concatenate((self.t_row, _ints(t)))
-                self.t_slot = np.concatenate((self.t_slot, _ints(t)))
-                self.t_value = np.concatenate((self.t_value, np.empty(t)))
+            self._grow_u(t)
         self.t_row[t] = p
         self.t_slot[t] = q
         self.t_value[t] = value
@@ -237,10 +241,30 @@ class Markowitz:
     def _ensure_l(self, more):
         """Make room for ``more`` entries of L."""
         if self.l_used + more > self.l_index.shape[0]:
-            with cython.gil:
-                extra = max(more, self.l_index.shape[0])
-                self.l_index = np.concatenate((self.l_index, _ints(extra)))
-                self.l_value = np.concatenate((self.l_value, np.empty(extra)))
+            self._grow_l(more)
+
+    def _grow_columns(self, more):
+        """Make room for ``more`` entries of active columns."""
+        value, index = grown(self.c_value, more), grown(self.c_index, more)
+        self.c_value = value
+        self.c_index = index  # the last: its length tells of the room
+
+    def _grow_rows(self, more):
+        """Make room for ``more`` entries of active rows."""
+        self.r_index = grown(self.r_index, more)
+
+    def _grow_l(self, more):
+        """Make room for ``more`` entries of L."""
+        value, index = grown(self.l_value, more), grown(self.l_index, more)
+        self.l_value = value
+        self.l_index = index  # the last: its length tells of the room
+
+    def _grow_u(self, more):
+        """Make room for ``more`` entries of U."""
+        value, slot, row = grown(self.t_value, more), grown(self.t_slot, more), grown(self.t_row, more)
+        self.t_value = value
+        self.t_slot = slot
+        self.t_row = row
 
     def _open_nucleus(self):
         """Reduce rows and columns to their unpivoted part and chain them by count."""
@@ -409,7 +433,7 @@ class Markowitz:
         while k <= e and self.c_index[k] != p:
             k += 1
         if k > e:
-            return  # a numerically empty column
+            return 0  # a numerically empty column
         above = self.c_value[k]
         self.c_index[k] = self.c_index[e]
         self.c_value[k] = self.c_value[e]
@@ -457,8 +481,7 @@ class Markowitz:
         if self.r_count[i] == self.r_room[i]:
             room = 2 * self.r_room[i] + 4
             if self.r_used + room > self.r_index.shape[0]:
-                with cython.gil:
-                    self.r_index = np.concatenate((self.r_index, _ints(self.r_index.shape[0] + room)))
+                self._grow_rows(room)
             for k in range(self.r_count[i]):
                 self.r_index[self.r_used + k] = self.r_index[self.r_begin[i] + k]
             self.r_begin[i] = self.r_used
@@ -474,10 +497,7 @@ class Markowitz:
         if self.c_count[q] == self.c_room[q]:
             room = 2 * self.c_room[q] + 4
             if self.c_used + room > self.c_index.shape[0]:
-                with cython.gil:
-                    extra = self.c_index.shape[0] + room
-                    self.c_index = np.concatenate((self.c_index, _ints(extra)))
-                    self.c_value = np.concatenate((self.c_value, np.empty(extra)))
+                self._grow_columns(room)
             for k in range(self.c_count[q]):
                 self.c_index[self.c_used + k] = self.c_index[self.c_begin[q] + k]
                 self.c_value[self.c_used + k] = self.c_value[self.c_begin[q] + k]

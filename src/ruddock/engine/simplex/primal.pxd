@@ -20,9 +20,12 @@ cdef class PrimalSimplex:
     cdef int stalled
     cdef bint settled
     cdef int retries
+    cdef int perturbations
+    cdef int in_a_row
+    cdef bint by_number
 
-    cdef int _run(self, long long budget, long long limit) noexcept nogil
-    cdef void _refresh(self) noexcept nogil
+    cdef int _run(self, long long budget, long long limit) except -1 nogil
+    cdef int _refresh(self) except -1 nogil
     cdef void _price_afresh(self) noexcept nogil
     cdef void _absorb(self) noexcept nogil
     cdef double _side(self, int j) noexcept nogil
@@ -30,7 +33,7 @@ cdef class PrimalSimplex:
     cdef int _best_column(self) noexcept nogil
     cdef double _gain(self, int j) noexcept nogil
     cdef void _offer(self, int j) noexcept nogil
-    cdef int _iterate(self, int q) noexcept nogil
+    cdef int _iterate(self, int q) except -1 nogil
     cdef bint _confirm(self, int q) noexcept nogil
     cdef int _ratio_test(self, int q) noexcept nogil
     cdef void _add_breakpoints(self, int p, double a) noexcept nogil
@@ -38,4 +41,6 @@ cdef class PrimalSimplex:
     cdef void _leave(self, int r, bint upper) noexcept nogil
     cdef void _step_dual(self, int p, int q, int r) noexcept nogil
     cdef void _follow_phase(self) noexcept nogil
+    cdef int _first_by_number(self) noexcept nogil
+    cdef void _escape(self) noexcept nogil
     cdef void _perturb(self) noexcept nogil

@@ -3,7 +3,9 @@
 
 Phase 1 minimises the sum of infeasibilities of the basic variables, with steps that may pass several
 of its breakpoints; phase 2 the costs. Entering variables are chosen by devex reference weights
-(Maros 2003, section 9.4). Where many steps stay in place, bounds are perturbed; the driver restores them.
+(Maros 2003, section 9.4). Where many steps stay in place, bounds are perturbed; the driver restores them. Should
+that happen again and again, variables are taken by their numbers instead, which cannot go round in circles
+(Bland 1977), until a step gains something. A move to the opposite bound is no iteration, but it counts as a step.
 """
 
 import numpy as np
@@ -16,22 +18,45 @@ except ImportError:  # the interpreted case without Cython at hand
 if cython.compiled:
     from cython.cimports.ruddock.engine.simplex.breakpoints import Breakpoints
     from cython.cimports.ruddock.engine.simplex.candidates import Candidates
+    from cython.cimports.ruddock.engine.simplex.constants import (
+        AT_LIMIT,
+        AT_LOWER,
+        AT_UPPER,
+        BASIC,
+        BEYOND,
+        DONE,
+        DOUBTFUL,
+        GOING_ON,
+        INFEASIBLE,
+        STUCK,
+    )
     from cython.cimports.ruddock.engine.simplex.core import Core
     from cython.cimports.ruddock.engine.simplex.lu import WorkVector
 else:
     from ruddock.engine.simplex.breakpoints import Breakpoints
     from ruddock.engine.simplex.candidates import Candidates
+    from ruddock.engine.simplex.constants import (
+        AT_LIMIT,
+        AT_LOWER,
+        AT_UPPER,
+        BASIC,
+        BEYOND,
+        DONE,
+        DOUBTFUL,
+        GOING_ON,
+        INFEASIBLE,
+        STUCK,
+    )
     from ruddock.engine.simplex.core import Core
     from ruddock.engine.simplex.lu import WorkVector
 
-BASIC = cython.declare(cython.int, 0)
-AT_LOWER = cython.declare(cython.int, 1)
-AT_UPPER = cython.declare(cython.int, 2)
-FREE = cython.declare(cython.int, 3)
 INFINITY = cython.declare(cython.double, float("inf"))
 SMALL = cython.declare(cython.double, 1e-9)  # column entries below this never become pivots
 ABSORBED = cython.declare(cython.double, 1e-6)  # drift beyond a bound that is taken up by the bound
 STALL = cython.declare(cython.int, 60)  # steps in place before bounds are perturbed
+MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run; then variables are taken by their numbers
+MOST_FLIPS = cython.declare(cython.int, 1000)  # in a row without a pivot, beside two for each variable
+NO_GAIN = cython.declare(cython.double, 1e-8)  # of infeasibility: below the tolerance it is none
 
 
 class PrimalSimplex:
@@ -53,14 +78,14 @@ class PrimalSimplex:
         self.infeasibility = 0.0
         self.flips = 0
         self.step = 0.0
-        self.stalled = self.retries = 0
-        self.settled = False
+        self.stalled = self.retries = self.perturbations = self.in_a_row = 0
+        self.settled = self.by_number = False
 
     def start(self):
         """Factorise and take the present basis as the starting point."""
         j: cython.int
-        self.stalled = self.retries = 0
-        self.settled = False
+        self.stalled = self.retries = self.perturbations = self.in_a_row = 0
+        self.settled = self.by_number = False
         for j in range(self.core.total):
             self.reference[j] = 1.0
             self.banned[j] = 0
@@ -81,24 +106,24 @@ class PrimalSimplex:
         end: cython.longlong = self.core.work() + budget
         while self.core.work() < end:
             if self.core.iterations >= limit:
-                return 4
+                return AT_LIMIT
             q = self._choose_column()
             if q < 0:
                 if self.core.factor.updates > 0:
                     self._refresh()
                     continue
-                return 2 if self.phase == 1 else 1
+                return INFEASIBLE if self.phase == 1 else DONE
             result = self._iterate(q)
-            if result == 1:  # numerically doubtful: once more with fresh factors
+            if result == DOUBTFUL:  # once more with fresh factors
                 self.retries += 1
                 if self.retries > 50:
-                    return 5
+                    return STUCK
                 self._refresh()
             elif result:
                 return result
             elif self.core.due():
                 self._refresh()
-        return 0
+        return GOING_ON
 
     def _refresh(self):
         """Factorise anew and recompute everything that has drifted."""
@@ -157,7 +182,14 @@ class PrimalSimplex:
     def _choose_column(self):
         """Return the nonbasic variable with the best gain by devex weights, or -1 if none gains."""
         j: cython.int
-        chosen: cython.int = self._best_column()
+        chosen: cython.int
+        if self.by_number:
+            self.core.touched += self.core.total
+            for j in range(self.core.total):
+                if self._gain(j) > 0.0:
+                    return j
+            return -1
+        chosen = self._best_column()
         if chosen < 0:
             for j in range(self.core.total):
                 self.columns.merit[j] = self._gain(j) / self.reference[j]
@@ -218,9 +250,9 @@ class PrimalSimplex:
         c = self._ratio_test(q)
         if c < -1:
             if self.core.factor.updates > 0:
-                return 1
+                return DOUBTFUL
             if self.phase == 2:
-                return 3
+                return BEYOND
             self.banned[q] = 1  # phase 1 has no rays: a column of rounding errors
             return 0
         if c < 0:
@@ -228,13 +260,18 @@ class PrimalSimplex:
             self.core.code[q] = AT_UPPER if self.core.code[q] == AT_LOWER else AT_LOWER
             self.core.x[q] = self.core.upper[q] if self.core.code[q] == AT_UPPER else self.core.lower[q]
             self.flips += 1
+            self.in_a_row += 1
             self._follow_phase()
+            if self.in_a_row > MOST_FLIPS + 2 * self.core.total:
+                return STUCK
+            if self.stalled > STALL:
+                self._escape()
             return 0
         p = self.points.item[c] // 2
         upper = self.points.item[c] % 2 == 1
         if abs(self.core.column.value[p]) < 1e-7:
             if self.core.factor.updates > 0:
-                return 1
+                return DOUBTFUL
             if abs(self.core.column.value[p]) < SMALL:
                 self.banned[q] = 1
                 return 0
@@ -245,19 +282,19 @@ class PrimalSimplex:
         self.core.price(self.core.rho, self.core.row)
         if abs(self.core.row.value[q] - self.core.column.value[p]) > 1e-6 * (1.0 + abs(self.core.column.value[p])):
             if self.core.factor.updates > 0:
-                return 1
+                return DOUBTFUL
         self._move(q)
         self._leave(r, upper)
         self._step_dual(p, q, r)
         spoiled = self.core.factor.update(p, self.core.column.value[p])
         self.core.exchange(p, q, r)
-        self.retries = 0
+        self.retries = self.in_a_row = 0
         if spoiled:
             self._refresh()
         else:
             self._follow_phase()
         if self.stalled > STALL:
-            self._perturb()
+            self._escape()
         return 0
 
     def _confirm(self, q):
@@ -290,7 +327,10 @@ class PrimalSimplex:
             if abs(a) > SMALL:
                 self._add_breakpoints(p, a)
         self.core.touched += self.core.column.count
-        c = self.points.choose(abs(self.core.d[q]) if self.phase == 1 else 0.0, self.core.primal_tolerance)
+        if self.by_number:
+            c = self._first_by_number()
+        else:  # in phase 2 the first breakpoint ends the step, whatever the slope
+            c = self.points.choose(abs(self.core.d[q]) if self.phase == 1 else 1.0, self.core.primal_tolerance)
         if c < 0:
             self.step = room
             return -1 if room < INFINITY else -2
@@ -299,6 +339,20 @@ class PrimalSimplex:
             self.step = room
             return -1
         return c
+
+    def _first_by_number(self):
+        """Return the nearest breakpoint, of several the one whose variable has the least number, or -1."""
+        k: cython.int
+        best: cython.int = -1
+        nearest: cython.double = INFINITY
+        for k in range(self.points.count):
+            nearest = min(nearest, self.points.gap[k] / self.points.size[k])
+        for k in range(self.points.count):
+            if self.points.gap[k] > nearest * self.points.size[k] * (1.0 + 1e-12):
+                continue
+            if best < 0 or self.core.head[self.points.item[k] // 2] < self.core.head[self.points.item[best] // 2]:
+                best = k
+        return best
 
     def _add_breakpoints(self, p, a):
         """Add where the variable at position ``p``, falling by ``a`` per step, meets its bounds."""
@@ -325,13 +379,13 @@ class PrimalSimplex:
         k: cython.int
         p: cython.int
         step: cython.double = self.step * self.direction
-        # in phase 1 the gain is a sum of infeasibilities: below the tolerance it is none
-        if self.step < 1e-12 or (self.phase == 1 and self.step * abs(self.core.d[q]) < 1e-8):
+        if self.step < 1e-12 or (self.phase == 1 and self.step * abs(self.core.d[q]) < NO_GAIN):
             self.stalled += 1
             if self.step == 0.0:
                 return
         else:
             self.stalled = 0
+            self.by_number = False
         self.core.x[q] += step
         for k in range(self.core.column.count):
             p = self.core.column.index[k]
@@ -415,6 +469,15 @@ class PrimalSimplex:
                 self._offer(j)
         self.core.aux.clear()
 
+    def _escape(self):
+        """Leave a place where steps gain nothing: by perturbed bounds, or where these did not help, by numbers."""
+        self.stalled = 0
+        if self.perturbations >= MOST_PERTURBATIONS:
+            self.by_number = True
+            return
+        self.perturbations += 1
+        self._perturb()
+
     def _perturb(self):
         """Widen the bounds of the basic variables a little, each by its own amount."""
         p: cython.int
@@ -426,4 +489,3 @@ class PrimalSimplex:
             if self.core.upper[j] < INFINITY:
                 self.core.upper[j] += self.core.random[j] * (1e-7 + 1e-7 * abs(self.core.upper[j]))
         self.core.bounds_changed = True
-        self.stalled = 0

@@ -15,13 +15,13 @@ except ImportError:  # the interpreted case without Cython at hand
 
 if cython.compiled:
     from cython.cimports.ruddock.engine.simplex.breakpoints import Breakpoints
+    from cython.cimports.ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER
     from cython.cimports.ruddock.engine.simplex.core import Core
 else:
     from ruddock.engine.simplex.breakpoints import Breakpoints
+    from ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER
     from ruddock.engine.simplex.core import Core
 
-AT_LOWER = cython.declare(cython.int, 1)
-AT_UPPER = cython.declare(cython.int, 2)
 INFINITY = cython.declare(cython.double, float("inf"))
 SMALL = cython.declare(cython.double, 1e-9)  # column entries below this never become pivots
 SAFE = cython.declare(cython.double, 1e-7)
@@ -62,7 +62,7 @@ class Push:
         direction: cython.double = 1.0 if above < below else -1.0
         step: cython.double = min(below, above)
         if self.core.place[q] >= 0:
-            return
+            return 0
         self.core.load(q, self.core.column)
         self.core.factor.forward(self.core.column, True)
         c = self._blocking(direction)
@@ -81,7 +81,7 @@ class Push:
             self.core.x[self.core.head[p]] -= step * direction * self.core.column.value[p]
         if c < 0:
             self.core.settle(q)
-            return
+            return 0
         p = self.points.item[c] // 2
         upper = self.points.item[c] % 2 == 1
         r = self.core.head[p]
@@ -114,4 +114,4 @@ class Push:
             elif a < -SMALL and self.core.upper[j] < INFINITY:
                 self.points.add(2 * p + 1, -a, self.core.upper[j] - self.core.x[j], INFINITY)
         self.core.touched += self.core.column.count
-        return self.points.choose(0.0, self.core.primal_tolerance)
+        return self.points.choose(1.0, self.core.primal_tolerance)

@@ -12,6 +12,7 @@ either method are removed at its end, and the other one cleans up what that leav
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,7 @@ from ruddock.engine.outcome import (
     AT_LOWER,
     AT_UPPER,
     BASIC,
+    EQUAL,
     FREE,
     OPTIMALITY,
     Basis,
@@ -33,6 +35,8 @@ from ruddock.engine.outcome import (
     Reason,
     Status,
 )
+from ruddock.engine.simplex.bound import DualBound, dual_bound
+from ruddock.engine.simplex.constants import AT_LIMIT, BEYOND, DONE, GOING_ON, INFEASIBLE, STUCK
 from ruddock.engine.simplex.core import Core
 from ruddock.engine.simplex.crash import crash_basis
 from ruddock.engine.simplex.dual import DualSimplex
@@ -45,11 +49,11 @@ BUDGET = 4_000_000  # entries touched per epoch: about 20 ms of compiled work
 ROUNDS = 25  # changes between methods before giving up
 TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
 LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility cannot be proven
+FINEST = 1e-12  # what it may shrink to
 NO_LIMIT = 2**62
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
 SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
 NOISE = 1e-13  # what rounding leaves of a value, relative to the largest
-STUCK = 5  # what a kernel returns then
 
 
 class LinearSolver:
@@ -86,6 +90,7 @@ class LinearSolver:
         by_rows = csc_matrix((values, problem.indices, problem.starts), shape=(m, n)).tocsr()
         rows = (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows.data)
         self._core = Core(m, n, by_columns, rows)
+        self.__dict__.pop("_absolute", None)
         self._dual, self._primal = DualSimplex(self._core), PrimalSimplex(self._core)
         self._unit = np.concatenate((self._columns, 1.0 / self._rows))  # true value = unit x scaled value
         core = self._core
@@ -94,7 +99,17 @@ class LinearSolver:
         self._place, self._weight = np.asarray(core.place), np.asarray(core.weight)
         self._factored = False
         self._known_weights: Floats | None = None
-        self._quick = False
+        self._quick = self._spent = False
+
+    @property
+    def bytes(self) -> int:
+        """What the problem, the kernels and the factors take."""
+        return int(self._core.bytes()) + 48 * self.problem.nonzeros + 200 * (self.problem.m + self.problem.n)
+
+    @cached_property
+    def _absolute(self) -> csr_matrix:
+        """The transposed matrix without signs."""
+        return csr_matrix(abs(self.problem.matrix()).T)
 
     # ------------------------------------------------------------------ changes
 
@@ -261,18 +276,28 @@ class LinearSolver:
         method : ``auto``, ``dual`` or ``primal``
             The simplex method to begin with; ``auto`` takes the primal one only from a feasible basis.
         quick : bool
-            For the many solves of a search: dual values without a last refinement, and the factors of a short run as
-            they are. Values are judged as always.
+            For the many solves of a search: dual values without a last refinement, the factors of a short run as they
+            are, and nothing but the reason where it stops. Values are judged as always.
         """
         limits = limits or Limits()
         crossed = self._crossed()
         if crossed is not None:
             return crossed
+        try:
+            return self._solve(limits, cutoff, method, quick=quick)
+        except MemoryError:
+            # what the kernels hold may be half done: they are made anew for the next solve
+            self._spent = True
+            return Outcome("stopped", "memory")
+
+    def _solve(self, limits: Limits, cutoff: float, method: Method, *, quick: bool) -> Outcome:
+        if self._spent:
+            self._load(self.problem)
         core = self._core
         core.primal_tolerance = core.dual_tolerance = TOLERANCE
         warm = self._codes is not None
         self._install()
-        outcome = None
+        outcome = within = None
         stuck = 0
         self._quick = quick
         begun = core.iterations
@@ -289,9 +314,10 @@ class LinearSolver:
                 kernel = self._dual if method == "dual" and turn == 0 and not warm else self._primal
             else:
                 outcome = self._finish()
-                if outcome is not None:
+                if outcome is not None and (quick or outcome.bound == outcome.objective):
                     break
-                if core.primal_tolerance < 1e-12:
+                within, outcome = outcome or within, None  # optimal within the tolerance: a finer one may prove it
+                if core.primal_tolerance < FINEST:
                     break
                 core.primal_tolerance *= 0.1
                 core.dual_tolerance *= 0.1
@@ -304,16 +330,25 @@ class LinearSolver:
                 break
             if result == STUCK:
                 stuck += 1
-            elif result != 1:
-                outcome = self._verdict(kernel, result)
+            elif result == BEYOND and kernel is self._dual:
+                outcome = self._beyond(cutoff)
                 if outcome is not None:
                     break
-                if result == 2 and core.primal_tolerance < LOOSEST:
+                cutoff = float("inf")  # not proven: on to the optimum
+            elif result != DONE:
+                outcome = self._infeasible(kernel) if result == INFEASIBLE else self._unbounded()
+                if outcome is not None:
+                    break
+                if result == INFEASIBLE and core.primal_tolerance < LOOSEST:
                     # no proof holds, so near to feasible: what is left may be within the stated tolerance
                     core.primal_tolerance = min(10.0 * core.primal_tolerance, LOOSEST)
                     continue
                 stuck += 1
         self._codes = self._code.copy()
+        if within is not None and (outcome is None or outcome.status == "stopped"):
+            outcome = within
+            assert within.basis is not None
+            self.basis = within.basis
         self.counters.bound_flips = int(self._dual.flips + self._primal.flips)
         self.counters.factorisations = int(core.refactorings)
         if outcome is None:
@@ -370,13 +405,13 @@ class LinearSolver:
             if perturb:
                 kernel.perturb()
             kernel.cutoff = cutoff - self.problem.offset
-        result = 0
+        result = GOING_ON
         reason: Reason | None = None
         patience = PATIENCE * (self.problem.m + self.problem.n) + 10_000
         if self._quick and not stuck:  # a short way is expected; who goes round in circles is perturbed
             patience = self.problem.m + 500
         last = core.iterations + patience
-        while result == 0:
+        while result == GOING_ON:
             before = core.iterations
             allowed = limits.iterations - self.counters.iterations
             most = last if allowed == float("inf") else min(last, before + max(0, int(allowed)))
@@ -387,16 +422,14 @@ class LinearSolver:
                 self.counters.dual_iterations += done
             else:
                 self.counters.primal_iterations += done
-            if result == 0:
+            if result == GOING_ON:
                 limits.tell(self.counters.iterations, 0, float("inf"), float("-inf"))
-                reason = limits.exceeded(self.counters.iterations)
+                reason = limits.exceeded(self.counters.iterations, held=self.bytes)
                 if reason:
                     return self._stopped(reason)
-        if result == 4 and self.counters.iterations >= limits.iterations:
+        if result == AT_LIMIT and self.counters.iterations >= limits.iterations:
             return self._stopped("iterations")
-        if result == 4:
-            return STUCK
-        return result
+        return STUCK if result == AT_LIMIT else result
 
     # ------------------------------------------------------------------ answers
 
@@ -418,22 +451,42 @@ class LinearSolver:
         x, activity = self._values()
         if not certificates.feasible(problem, x, activity, self.lower, self.upper):
             return None
-        y = self._core_cost[self._head].copy()
-        self._core.solve_backward(y)
-        y *= self._rows
-        if not self._quick:
-            y += self.backward(self._basic_residual(y))  # one step of refinement
-        reduced = self.costs - problem.priced(y)
+        y, reduced = self._duals()
         scale = np.maximum(1.0, np.abs(self.costs))
         code = self._code
         wrong = np.where(self.lower < self.upper, _wrong(reduced / scale, code[: problem.n]), 0.0)
         wrong_rows = np.where(problem.row_lower < problem.row_upper, _wrong(y, code[problem.n :]), 0.0)
         if max(wrong.max(initial=0.0), wrong_rows.max(initial=0.0)) > OPTIMALITY:
             return None
+        objective = float(self.costs @ x) + problem.offset
+        proven = self._bound(x, activity, y, reduced)
+        slack = EQUAL * max(1.0, abs(objective))
+        bound = min(objective, proven.nearly)
+        if not self._quick and proven.value >= objective - slack:
+            bound = objective  # but for rounding
+        elif not self._quick and bound == objective:
+            bound = float(np.nextafter(objective, -np.inf))  # a limit that does not exist would have to hold
         reduced[code[: problem.n] == BASIC] = 0.0
         y[code[problem.n :] == BASIC] = 0.0
-        objective = float(self.costs @ x) + problem.offset
-        return self._outcome("optimal", x, activity, y=y, reduced=reduced, objective=objective, bound=objective)
+        return self._outcome("optimal", x, activity, y=y, reduced=reduced, objective=objective, bound=bound)
+
+    def _duals(self) -> tuple[Floats, Floats]:
+        """Return dual values of rows and reduced costs of columns, of the true costs at the present basis."""
+        cost = np.concatenate((self.costs * self._columns, np.zeros(self.problem.m)))
+        y = cost[self._head]
+        self._core.solve_backward(y)
+        y *= self._rows
+        if not self._quick:
+            y += self.backward(self._basic_residual(y))  # one step of refinement
+        return y, self.costs - self.problem.priced(y)
+
+    def _bound(self, x: Floats, activity: Floats, y: Floats, reduced: Floats) -> DualBound:
+        """Return the bound of the objective that dual values prove, offset included."""
+        p = self.problem
+        size = np.concatenate((np.abs(self.costs) + self._absolute @ np.abs(y), np.abs(y)))
+        lower, upper = np.concatenate((self.lower, p.row_lower)), np.concatenate((self.upper, p.row_upper))
+        found = dual_bound(np.concatenate((reduced, y)), np.concatenate((x, activity)), size, lower, upper)
+        return DualBound(found.value + p.offset, found.nearly + p.offset)
 
     def _basic_residual(self, y: Floats) -> Floats:
         """Return the reduced costs of the basic variables, which exact dual values would make zero."""
@@ -447,19 +500,23 @@ class LinearSolver:
 
     def _stopped(self, reason: Reason | None) -> Outcome:
         """Return what is known: the present values if they are feasible."""
-        x, activity = self._values()
-        if not np.isfinite(x).all() or not certificates.feasible(self.problem, x, activity, self.lower, self.upper):
+        if self._quick:
             return Outcome("stopped", reason)
+        x, activity = self._values()
+        y, reduced = self._duals()
+        if not np.isfinite(x).all() or not np.isfinite(y).all():
+            return Outcome("stopped", reason)
+        bound = self._bound(x, activity, y, reduced).value
+        if not certificates.feasible(self.problem, x, activity, self.lower, self.upper):
+            return Outcome("stopped", reason, bound=bound)
         objective = float(self.costs @ x) + self.problem.offset
-        return self._outcome("stopped", x, activity, reason=reason, objective=objective)
+        return self._outcome("stopped", x, activity, reason=reason, objective=objective, bound=min(bound, objective))
 
-    def _verdict(self, kernel: Any, result: int) -> Outcome | None:
-        """Turn a kernel's claim into a proven outcome, or None if it does not hold."""
-        if result == 3 and kernel is self._dual:
-            return Outcome("stopped", bound=float(kernel.objective) + self.problem.offset)
-        if result == 2:
-            return self._infeasible(kernel)
-        return self._unbounded()
+    def _beyond(self, cutoff: float) -> Outcome | None:
+        """Return the outcome of an objective that the dual method has seen pass a cutoff, if dual values prove it."""
+        x, activity = self._values()
+        bound = self._bound(x, activity, *self._duals()).value
+        return Outcome("stopped", bound=bound) if bound >= cutoff - EQUAL * max(1.0, abs(cutoff)) else None
 
     def _infeasible(self, kernel: Any) -> Outcome | None:
         m = self.problem.m
@@ -484,7 +541,7 @@ class LinearSolver:
             if self._core.primal_infeasibility() > self._core.primal_tolerance:
                 return None
             primal.start()
-            if primal.run(BUDGET, NO_LIMIT) != 3:
+            if primal.run(BUDGET, NO_LIMIT) != BEYOND:
                 return None
         ray = np.zeros(len(self._x))
         column = self._core.column

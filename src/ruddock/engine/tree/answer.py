@@ -3,65 +3,63 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ruddock.engine.outcome import FEASIBILITY, Moment, Outcome, Reason
 from ruddock.engine.simplex.solver import LinearSolver
-
-if TYPE_CHECKING:
-    from ruddock.engine.tree.search import TreeSearch
-
-EQUAL = 1e-9  # relative difference below which two objective values count as the same
+from ruddock.engine.tree.state import SearchState
 
 
-def of_search(search: TreeSearch, reason: Reason | None) -> Outcome:
+def of_search(state: SearchState, reason: Reason | None) -> Outcome:
     """Return the outcome of a search that ended, or was stopped for a reason."""
-    bound = search.bound() if reason is not None else min(search.given_up, search.best_value)
-    if search.best is None:
-        if reason is None and not search.uncertain:
-            return nothing(search)
-        return finished(search, Outcome("stopped", reason or "numerics", bound=min(bound, float("inf"))))
-    gap = abs(search.best_value - bound) / max(1.0, abs(search.best_value))
+    best, value, frontier = state.incumbent.best, state.incumbent.value, state.frontier
+    bound = state.bound() if reason is not None else min(frontier.given_up, value)
+    if best is None:
+        if reason is None and not frontier.uncertain:
+            return nothing(state)
+        return finished(state, Outcome("stopped", reason or "numerics", bound=bound))
     # a search that came to its end has proven its plan, but for the tolerance of the relaxations
-    proven = gap <= max(search.limits.gap, EQUAL if reason is not None else FEASIBILITY)
+    goal = state.options.goal
+    slack = max(goal.slack(value, state.effort.limits.gap), goal.noise(value, FEASIBILITY) if reason is None else 0.0)
+    proven = value - bound <= slack
     if reason is None and not proven:
         reason = "numerics"
-    search.history.append(Moment(search.limits.elapsed(), search.nodes, search.best_value, bound))
+    state.history.append(Moment(state.effort.limits.elapsed(), state.effort.nodes, value, bound))
     return finished(
-        search,
+        state,
         Outcome(
             "optimal" if proven else "stopped",
             None if proven else reason,
-            x=search.best,
-            activity=search.problem.activity(search.best),
-            objective=search.best_value,
+            x=best,
+            activity=state.problem.activity(best),
+            objective=value,
             bound=bound,
         ),
     )
 
 
-def proof_or_nothing(search: TreeSearch) -> Outcome:
+def proof_or_nothing(state: SearchState) -> Outcome:
     """Return the outcome of a relaxation that has no plan, with its proof where that is one of the problem's."""
-    solver = LinearSolver(search.problem)
-    solver.counters = search.counters
-    solver.change_bounds(slice(None), search.domain.lower, search.domain.upper)
-    plain = solver.solve(search.quiet)
-    return finished(search, plain) if plain.status == "infeasible" else nothing(search)
+    solver = LinearSolver(state.problem)
+    solver.counters = state.effort.counters
+    solver.change_bounds(slice(None), state.domain.lower, state.domain.upper)
+    plain = solver.solve(state.effort.quiet())
+    return finished(state, plain) if plain.status == "infeasible" else nothing(state)
 
 
-def nothing(search: TreeSearch) -> Outcome:
+def nothing(state: SearchState) -> Outcome:
     """Return the outcome of a search that proved that no whole plan exists."""
-    crossed = np.flatnonzero(search.problem.lower > search.problem.upper)
-    return finished(search, Outcome("infeasible", crossed_columns=tuple(int(j) for j in crossed)))
+    crossed = np.flatnonzero(state.problem.lower > state.problem.upper)
+    return finished(state, Outcome("infeasible", crossed_columns=tuple(int(j) for j in crossed)))
 
 
-def finished(search: TreeSearch, outcome: Outcome) -> Outcome:
+def finished(state: SearchState, outcome: Outcome) -> Outcome:
     """Return an outcome with what the search took, without the dual values of its last relaxation."""
-    parts = {**search.parts, "tree": max(0.0, search.limits.elapsed() - sum(search.parts.values()))}
-    tightened = search.tightening.counts if search.tightening is not None else {}
+    effort = state.effort
+    parts = {**effort.parts, "tree": max(0.0, effort.limits.elapsed() - sum(effort.parts.values()))}
+    tightened = state.tightening.counts if state.tightening is not None else {}
     counters = replace(
-        search.counters, nodes=search.nodes, parts=parts, cuts=dict(search.cut_counts), tightened=tightened
+        effort.counters, nodes=effort.nodes, parts=parts, cuts=dict(state.cut_counts), tightened=tightened
     )
-    return replace(outcome, counters=counters, y=None, reduced=None, basis=None, history=tuple(search.history))
+    return replace(outcome, counters=counters, y=None, reduced=None, basis=None, history=tuple(state.history))

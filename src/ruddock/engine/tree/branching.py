@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,7 +12,7 @@ from ruddock.problem import Floats
 
 if TYPE_CHECKING:
     from ruddock.engine.outcome import Outcome
-    from ruddock.engine.tree.search import TreeSearch
+    from ruddock.engine.tree.state import SearchState
 
 FLOOR = 1e-6  # so that a product of gains never hides one of them
 RELIABLE = 4  # branches either way after which a column's pseudo-costs are trusted
@@ -48,7 +48,13 @@ class PseudoCosts:
     def copy(self) -> PseudoCosts:
         """Return another with the same history."""
         other = PseudoCosts(len(self.count[0]))
-        return other.add(self)
+        other.become(self)
+        return other
+
+    def become(self, other: PseudoCosts) -> None:
+        """Take the history of another in place of one's own."""
+        self._sum, self.count = other._sum.copy(), other.count.copy()
+        self._total, self._known = list(other._total), list(other._known)
 
     def add(self, other: PseudoCosts, sign: int = 1) -> PseudoCosts:
         """Take over the history of another; or, with a sign of -1, leave it out."""
@@ -58,10 +64,6 @@ class PseudoCosts:
             self._total[side] += sign * other._total[side]
             self._known[side] += sign * other._known[side]
         return self
-
-    def since(self, before: PseudoCosts) -> PseudoCosts:
-        """Return what was learnt after a copy was made."""
-        return self.copy().add(before, -1)
 
     def scores(self, columns: np.ndarray, fractions: Floats) -> Floats:
         """Return how much branching on each column promises; ``fractions`` tell how far up each stands."""
@@ -95,47 +97,48 @@ class Choice:
 
 
 def choose(
-    search: TreeSearch, violated: np.ndarray, outcome: Outcome, lower: Floats, upper: Floats, *, trials: bool
+    state: SearchState, violated: np.ndarray, outcome: Outcome, here: tuple[Floats, Floats], *, trials: bool
 ) -> Choice:
     """Choose a branch; unreliable candidates are tried out, where they may be, by a few iterations on either side."""
     x = outcome.x
     assert x is not None
-    if search.priorities is not None:
-        first = search.priorities[violated]
+    if state.options.priorities is not None:
+        first = state.options.priorities[violated]
         violated = violated[first == first.max()]
     fractions = x[violated] - np.floor(x[violated])
-    merit = search.costs.scores(violated, fractions)
-    if not trials or search.options.branching == "plain" or (len(violated) == 1 and search.own_nodes > 1):
+    merit = state.costs.scores(violated, fractions)
+    lone = len(violated) == 1 and state.effort.own_nodes > 1
+    if not trials or lone or state.options.branching == "plain":
         for k in np.argsort(-merit, kind="stable").tolist():
-            branch = search.domain.branch(int(violated[k]), float(x[violated[k]]), lower, upper)
+            branch = state.domain.branch(int(violated[k]), float(x[violated[k]]), *here)
             if branch is not None:
                 return Choice(branch)
         return Choice()
-    return _tried(search, violated, merit, outcome, lower, upper)
+    return _tried(state, violated, merit, outcome, here)
 
 
 def _tried(
-    search: TreeSearch, columns: np.ndarray, merit: Floats, outcome: Outcome, lower: Floats, upper: Floats
+    state: SearchState, columns: np.ndarray, merit: Floats, outcome: Outcome, here: tuple[Floats, Floats]
 ) -> Choice:
     """Try candidates out in the order of their promise until nothing better has come for a while."""
     assert outcome.x is not None
-    reliable = search.costs.count[:, columns].min(axis=0) >= RELIABLE
+    reliable = state.costs.count[:, columns].min(axis=0) >= RELIABLE
     best: Branch | None = None
     best_merit, since = -1.0, 0
     fixed: list[tuple[int, float, float]] = []
     for k in np.argsort(-merit, kind="stable")[:MOST_TRIED].tolist():
         column = int(columns[k])
-        branch = search.domain.branch(column, float(outcome.x[column]), lower, upper)
+        branch = state.domain.branch(column, float(outcome.x[column]), *here)
         if branch is None:
             continue
-        if reliable[k] or not _may_try(search):
+        if reliable[k] or not _may_try(state):
             gained = float(merit[k])
         else:
             gains = []
             for low, high, up, change in _sides(branch):
-                gain = _trial(search, column, (low, high), outcome, lower, upper)
+                gain = _trial(state, column, (low, high), outcome, here)
                 if gain is not None:
-                    search.costs.learn(column, up, change, gain)
+                    state.costs.learn(column, up, change, gain)
                 gains.append(gain)
             if gains[0] is None and gains[1] is None:
                 return Choice(hopeless=True)
@@ -157,30 +160,27 @@ def _sides(branch: Branch) -> tuple[tuple[float, float, bool, float], tuple[floa
     return (*branch.down, False, branch.fraction), (*branch.up, True, 1.0 - branch.fraction)
 
 
-def _may_try(search: TreeSearch) -> bool:
+def _may_try(state: SearchState) -> bool:
     """Say whether trials of branches have not yet taken too much of the work."""
-    return search.trial_iterations < START + SHARE * search.iterations
+    return state.effort.on_trials < START + SHARE * state.effort.iterations and not state.effort.stopped()
 
 
 def _trial(
-    search: TreeSearch, column: int, bounds: tuple[float, float], outcome: Outcome, lower: Floats, upper: Floats
+    state: SearchState, column: int, bounds: tuple[float, float], outcome: Outcome, here: tuple[Floats, Floats]
 ) -> float | None:
     """Return how much the bound rises at least by a few iterations within new bounds; None if nothing is left."""
-    lower, upper = lower.copy(), upper.copy()
+    effort = state.effort
+    lower, upper = here[0].copy(), here[1].copy()
     lower[column], upper[column] = max(bounds[0], lower[column]), min(bounds[1], upper[column])
-    if not search.propagate(lower, upper, np.array([column], np.int32)):
+    if not state.bounds.propagate(lower, upper, np.array([column], np.int32)):
         return None
     assert outcome.basis is not None
-    search.install(outcome.basis)
-    search.set_bounds(lower, upper)
-    before = search.iterations
-    mean = search.node_iterations / max(1, search.own_nodes)
-    most = before + int(min(max(LEAST_ITERATIONS, 2 * mean), MOST_ITERATIONS))
-    allowed = replace(search.quiet, iterations=min(most, search.limits.iterations))
-    tried = search.solver.solve(allowed, cutoff=search.threshold(), quick=True)
-    search.trial_iterations += search.iterations - before
+    before = effort.iterations
+    mean = effort.on_nodes / max(1, effort.own_nodes)
+    tried = state.try_out(lower, upper, outcome.basis, int(min(max(LEAST_ITERATIONS, 2 * mean), MOST_ITERATIONS)))
+    effort.on_trials += effort.iterations - before
     if tried.status == "infeasible" or (tried.status == "stopped" and tried.reason is None):
         return None
     if tried.status == "optimal":
         return float(tried.objective - outcome.objective)
-    return max(0.0, search.solver.dual_objective - outcome.objective)
+    return max(0.0, state.relaxation.solver.dual_objective - outcome.objective)

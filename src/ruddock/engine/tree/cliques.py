@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -52,11 +52,15 @@ class Cliques:
         neighbours = self.neighbours(literal)
         return all(member in neighbours for member in members)
 
-    def add_rows(self, problem: Problem, lower: Floats, upper: Floats) -> None:
+    def add_rows(
+        self, problem: Problem, lower: Floats, upper: Floats, stopped: Callable[[], bool] = lambda: False
+    ) -> None:
         """Find cliques in rows: the yes/no values any two of which are too much for the row."""
         rows = csr_matrix(problem.matrix())
         binary = ((problem.kinds & INTEGER) != 0) & (lower == 0) & (upper == 1)
         for i in np.flatnonzero(np.diff(rows.indptr) >= 2).tolist():
+            if stopped():
+                return
             part = slice(rows.indptr[i], rows.indptr[i + 1])
             columns, values = rows.indices[part], rows.data[part]
             if binary[columns].sum() < 2:

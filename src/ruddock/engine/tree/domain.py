@@ -6,10 +6,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ruddock.engine.measure import measure
 from ruddock.engine.outcome import INTEGRALITY
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
 NEAR = 1e-9  # how near to a whole number a bound counts as whole
+ULPS = 4 * 2.0**-52  # relative: what a bound that was computed may be off by
+
+
+def near(bounds: Floats) -> Floats:
+    """Return how far beyond its value a bound may be rounded to a whole number."""
+    return np.asarray(NEAR + ULPS * np.where(np.isfinite(bounds), np.abs(bounds), 0.0))
 
 
 @dataclass(frozen=True)
@@ -38,9 +45,12 @@ class Domain:
         self.integers = np.flatnonzero(problem.kinds & INTEGER)
         self.semis = np.flatnonzero(problem.kinds & SEMICONTINUOUS)
         low, high = problem.lower.copy(), problem.upper.copy()
-        low[self.integers] = np.ceil(low[self.integers] - NEAR)
-        high[self.integers] = np.floor(high[self.integers] + NEAR)
-        self.on_lower, self.on_upper = low.copy(), high.copy()  # while a semicontinuous column is not zero
+        low[self.integers] = np.ceil(low[self.integers] - near(low[self.integers]))
+        high[self.integers] = np.floor(high[self.integers] + near(high[self.integers]))
+        # while a semicontinuous column is not zero; a whole one may have no such value
+        self.on_lower, self.on_upper = low.copy(), high.copy()
+        never = self.semis[low[self.semis] > high[self.semis]]
+        low[never] = high[never] = 0.0
         low[self.semis] = np.minimum(low[self.semis], 0.0)
         high[self.semis] = np.maximum(high[self.semis], 0.0)
         self.lower, self.upper = low, high
@@ -90,16 +100,33 @@ class Domain:
         return lower, upper
 
 
-def objective_step(problem: Problem) -> float:
-    """Return the least difference between two objective values of whole plans, or 0 if there is none.
+@dataclass(frozen=True)
+class Step:
+    """The least difference between two objective values of whole plans; size 0 if there is none."""
 
-    Known where only integer columns have costs and these are whole multiples of a thousandth.
-    """
-    used = problem.costs != 0
-    if not used.any() or (problem.kinds[used] & (INTEGER | SEMICONTINUOUS) != INTEGER).any():
-        return 0.0
-    for scale in (1.0, 10.0, 100.0, 1000.0):
-        scaled = problem.costs[used] * scale
-        if np.abs(scaled).max() < 2**50 and (np.abs(scaled - np.round(scaled)) <= 1e-9 * np.abs(scaled)).all():
-            return float(np.gcd.reduce(np.round(np.abs(scaled)).astype(np.int64))) / scale
-    return 0.0
+    size: float = 0.0
+
+    @classmethod
+    def of(cls, problem: Problem, unit: float = 1.0) -> Step:
+        """Return the step of a problem: known where only integer columns have costs, and these have a common measure.
+
+        Parameters
+        ----------
+        unit : what 1 of the objective as written is here, a power of two
+        """
+        used = problem.costs != 0
+        if not used.any() or (problem.kinds[used] & (INTEGER | SEMICONTINUOUS) != INTEGER).any():
+            return cls()
+        return cls(measure(problem.costs[used] / unit) * unit)
+
+    def surely(self, value: float) -> float:
+        """Return by how much the next better value differs at least; 0 where rounding of ``value`` hides it."""
+        return self.size * (1 - 1e-6) if abs(value) * ULPS < 1e-7 * self.size else 0.0
+
+    def up(self, bound: float) -> float:
+        """Return a bound rounded up to the next value that a plan can have, careful by what ``bound`` may be off."""
+        if not self.size or not np.isfinite(bound):
+            return bound
+        steps = bound / self.size
+        room = 1e-6 + ULPS * abs(steps)
+        return bound if room > 0.1 else float(max(bound, np.ceil(steps - room) * self.size))

@@ -1,8 +1,10 @@
 # cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
 """Bound propagation: what rows imply for the bounds of their columns, from row to row until nothing moves.
 
-Activities of a row are added up anew whenever it is looked at, so that no rounding piles up. Bounds of
-integer columns become whole; those of continuous ones move only by a good part of what they leave.
+Activities of a row are added up anew whenever it is looked at, so that no rounding piles up; what rounding they
+have is paid for by every bound taken from them. Bounds of integer columns become whole; those of continuous ones
+move only by a good part of what they leave. Whatever moves is noted on a trail, so that a trial is undone at the
+cost of what it moved.
 """
 
 import numpy as np
@@ -17,9 +19,14 @@ if cython.compiled:
 else:
     from math import floor
 
+from ruddock.engine.simplex.room import grown
+
 INFINITY = cython.declare(cython.double, float("inf"))
+IMPOSSIBLE = cython.declare(cython.int, 1)  # -1 tells of an exception
 NEAR = cython.declare(cython.double, 1e-6)  # whole numbers are rounded with this much room
 SHARE = cython.declare(cython.double, 0.05)  # of a continuous column's range that a bound must move by
+EPSILON = cython.declare(cython.double, 4.0 * 2.0**-52)  # of all terms of a sum: what adding them up may lose
+MOST_ERROR = cython.declare(cython.double, 0.1)  # of a bound, beyond which it is not taken
 HUGE = cython.declare(cython.double, 1e8)  # continuous bounds beyond this are not implied: they help nobody
 
 
@@ -50,9 +57,35 @@ class Propagator:
         self.count = 0
         self.first = self.last = self.waiting = 0
         self.work = 0
+        self.noted = 0
+        self.past = np.zeros(256, dtype=np.int32)
+        self.past_low, self.past_high = np.zeros(256), np.zeros(256)
+
+    def fix(self, lower, upper, column, low, high):
+        """Give a column other bounds; these are noted on the trail."""
+        below: cython.double[::1] = lower
+        above: cython.double[::1] = upper
+        j: cython.int = column
+        self._note(j, below, above)
+        below[j] = low
+        above[j] = high
+
+    def undo(self, lower, upper, mark):
+        """Take back all that was noted on the trail since ``noted`` was ``mark``."""
+        below: cython.double[::1] = lower
+        above: cython.double[::1] = upper
+        least: cython.int = mark
+        j: cython.int
+        while self.noted > least:
+            self.noted -= 1
+            j = self.past[self.noted]
+            below[j] = self.past_low[self.noted]
+            above[j] = self.past_high[self.noted]
 
     def run(self, lower, upper, columns, budget):
         """Propagate from some columns whose bounds moved; the bounds are changed in place.
+
+        What moves is noted on the trail, from where it stands: set ``noted`` to 0 where nothing is to be undone.
 
         Parameters
         ----------
@@ -63,6 +96,11 @@ class Propagator:
         Returns
         -------
         -1 if a row cannot be met, else how many columns moved; `moved` holds their numbers
+
+        Raises
+        ------
+        MemoryError
+            If there is no room for the trail.
         """
         low: cython.double[::1] = lower
         high: cython.double[::1] = upper
@@ -90,9 +128,25 @@ class Propagator:
                     self.first = 0
                 self.waiting -= 1
                 self.queued[i] = 0
-                if result == 0 and self.work < end and self._row(i, low, high) < 0:
+                if result == 0 and self.work < end and self._row(i, low, high) == IMPOSSIBLE:
                     result = -1
         return result if result < 0 else self.count
+
+    def _note(self, j, low, high):
+        """Note the present bounds of a column on the trail."""
+        if self.noted == self.past.shape[0]:
+            self._grow()
+        self.past[self.noted] = j
+        self.past_low[self.noted] = low[j]
+        self.past_high[self.noted] = high[j]
+        self.noted += 1
+
+    def _grow(self):
+        """Make room on the trail."""
+        low, high, columns = grown(self.past_low, 1), grown(self.past_high, 1), grown(self.past, 1)
+        self.past_low = low
+        self.past_high = high
+        self.past = columns  # the last: its length tells of the room
 
     def _enqueue(self, i):
         if not self.queued[i]:
@@ -109,7 +163,7 @@ class Propagator:
             self._enqueue(self.ci[k])
 
     def _row(self, i, low, high):
-        """Propagate one row; return -1 if it cannot be met."""
+        """Propagate one row; say whether it cannot be met."""
         k: cython.int
         j: cython.int
         a: cython.double
@@ -117,6 +171,8 @@ class Propagator:
         least: cython.double = 0.0
         most: cython.double = 0.0
         size: cython.double = 1.0
+        terms: cython.double = 0.0
+        loss: cython.double
         unknown_least: cython.int = 0
         unknown_most: cython.int = 0
         limit_low: cython.double = self.row_lower[i]
@@ -132,17 +188,20 @@ class Propagator:
             else:
                 least += part
                 size = max(size, abs(part))
+                terms += abs(part)
             part = a * (high[j] if a > 0.0 else low[j])
             if part == INFINITY:
                 unknown_most += 1
             else:
                 most += part
                 size = max(size, abs(part))
+                terms += abs(part)
         tolerance = NEAR * size
         if unknown_least == 0 and least > limit_high + tolerance:
-            return -1
+            return IMPOSSIBLE
         if unknown_most == 0 and most < limit_low - tolerance:
-            return -1
+            return IMPOSSIBLE
+        loss = EPSILON * terms
         if limit_high < INFINITY and unknown_least <= 1 and (unknown_most > 0 or most > limit_high):
             for k in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[k]
@@ -152,8 +211,12 @@ class Propagator:
                     if part != -INFINITY:
                         continue
                     part = 0.0
-                if self._tighten(j, a > 0.0, (limit_high - (least - part)) / a, low, high) < 0:
-                    return -1
+                part = (limit_high - (least - part)) / a
+                if (
+                    self._tighten(j, a > 0.0, part, (loss + EPSILON * abs(limit_high)) / abs(a), low, high)
+                    == IMPOSSIBLE
+                ):
+                    return IMPOSSIBLE
         if limit_low > -INFINITY and unknown_most <= 1 and (unknown_least > 0 or least < limit_low):
             for k in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[k]
@@ -164,16 +227,20 @@ class Propagator:
                     if part != INFINITY:
                         continue
                     part = 0.0
-                if self._tighten(j, a < 0.0, (limit_low - (most - part)) / a, low, high) < 0:
-                    return -1
+                part = (limit_low - (most - part)) / a
+                if self._tighten(j, a < 0.0, part, (loss + EPSILON * abs(limit_low)) / abs(a), low, high) == IMPOSSIBLE:
+                    return IMPOSSIBLE
         return 0
 
-    def _tighten(self, j, upper, bound, low, high):
-        """Take a bound if it is better by enough; return -1 if it crosses the other one."""
+    def _tighten(self, j, upper, bound, error, low, high):
+        """Take a bound, wrong by ``error`` at most, if it is better by enough; say whether it crosses the other."""
         room: cython.double = high[j] - low[j]
         if bound != bound or bound == INFINITY or bound == -INFINITY:
             return 0
+        if error > MOST_ERROR * (1.0 if self.whole[j] else max(1.0, abs(bound))):
+            return 0
         if upper:
+            bound += error
             if self.whole[j]:
                 bound = floor(bound + NEAR)
                 if bound >= high[j]:
@@ -185,12 +252,14 @@ class Propagator:
                     return 0
             if bound < low[j]:
                 if bound < low[j] - NEAR * max(1.0, abs(bound)):
-                    return -1
+                    return IMPOSSIBLE
                 if high[j] == low[j]:
                     return 0  # there already: no move, so rows are not looked at again
                 bound = low[j]
+            self._note(j, low, high)
             high[j] = bound
         else:
+            bound -= error
             if self.whole[j]:
                 bound = -floor(NEAR - bound)
                 if bound <= low[j]:
@@ -202,10 +271,11 @@ class Propagator:
                     return 0
             if bound > high[j]:
                 if bound > high[j] + NEAR * max(1.0, abs(bound)):
-                    return -1
+                    return IMPOSSIBLE
                 if high[j] == low[j]:
                     return 0
                 bound = high[j]
+            self._note(j, low, high)
             low[j] = bound
         if not self.is_moved[j]:
             self.is_moved[j] = 1
@@ -238,6 +308,7 @@ def tighten_coefficients(rows, row_lower, row_upper, lower, upper, whole):
     limit: cython.double
     spare: cython.double
     step: cython.double
+    terms: cython.double
     changed: cython.int = 0
     for i in range(limit_low.shape[0]):
         if (limit_low[i] > -INFINITY) == (limit_high[i] < INFINITY):
@@ -245,9 +316,11 @@ def tighten_coefficients(rows, row_lower, row_upper, lower, upper, whole):
         sign = 1.0 if limit_high[i] < INFINITY else -1.0
         limit = limit_high[i] if sign > 0.0 else -limit_low[i]
         most = 0.0
+        terms = abs(limit)
         for k in range(rp[i], rp[i + 1]):
             a = sign * rx[k]
             most += a * (high[rj[k]] if a > 0.0 else low[rj[k]])
+            terms += abs(a * (high[rj[k]] if a > 0.0 else low[rj[k]]))
         if not -INFINITY < most < INFINITY or most <= limit:
             continue
         for k in range(rp[i], rp[i + 1]):
@@ -259,6 +332,8 @@ def tighten_coefficients(rows, row_lower, row_upper, lower, upper, whole):
             spare = step - (most - limit)  # with the column one step from its bound, so much room is left
             if spare <= 1e-6 * max(1.0, step) or most - limit <= 1e-6 * max(1.0, step):
                 continue
+            if EPSILON * terms > 1e-6 * min(spare, most - limit):
+                continue  # too much may have been lost in adding up
             if spare > step:
                 continue
             # |a| shrinks by `spare`; the limit follows so that the row is the same at the bound

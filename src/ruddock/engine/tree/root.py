@@ -3,118 +3,122 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.engine.tree import heuristics
+from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.cutting import cut_root
-from ruddock.engine.tree.domain import Domain, objective_step
+from ruddock.engine.tree.domain import Domain, Step
 from ruddock.engine.tree.dominance import dominated
+from ruddock.engine.tree.frontier import Node
+from ruddock.engine.tree.heuristics import Near, look_for_plans
 from ruddock.engine.tree.merging import merge_cliques
+from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry import ordering_rows
-from ruddock.engine.tree.tighten import Tightening, whole_columns
-
-if TYPE_CHECKING:
-    from ruddock.engine.outcome import Outcome
-    from ruddock.engine.tree.node import Node
-    from ruddock.engine.tree.search import TreeSearch
+from ruddock.engine.tree.tighten import Tightening
+from ruddock.problem import Problem
 
 MOST_RESTARTS = 3
 RESTART_SHARE, FEWEST = 0.2, 20  # of the whole columns, and how many at least, fixed since the last time
 
 
-def prepare(search: TreeSearch) -> None:
+def prepare(state: SearchState) -> None:
     """Tighten the problem and load it."""
-    presolve = search.options.presolve
-    if presolve:
-        search.tightening = Tightening(
-            search.problem, search.domain, lambda: search.limit() is not None, complete=search.options.lazy is None
-        )
-        if search.tightening.infeasible:
+    relaxed = state.problem
+    if state.options.presolve:
+        tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=state.options.lazy is None)
+        state.tightening = tightening
+        if tightening.infeasible:
             return
-        search.relaxed = search.tightening.tightened()
-        search.lower, search.upper = search.tightening.lower, search.tightening.upper
-        search.whole, search.step = whole_columns(search.relaxed) != 0, objective_step(search.relaxed)
-        left = search.relaxed
-        search.limits.record("presolve", rows=left.m, columns=left.n, reductions=search.tightening.counts)
-    if search.options.symmetry and search.options.lazy is None and search.priorities is None:
-        _break_ties(search)
-    if search.tightening is not None:
-        merged = merge_cliques(search.relaxed, search.tightening.cliques, search.lower, search.upper)
+        relaxed = tightening.tightened()
+        state.bounds.take(tightening.lower, tightening.upper)
+        state.incumbent.know_step(Step.of(relaxed, state.options.goal.unit))
+        counts = tightening.counts
+        state.effort.limits.record("presolve", rows=relaxed.m, columns=relaxed.n, reductions=counts)
+    if state.options.symmetry and state.options.lazy is None and state.options.priorities is None:
+        relaxed = _break_ties(state, relaxed)
+    if state.tightening is not None and not state.effort.stopped():
+        merged = merge_cliques(relaxed, state.tightening.cliques, state.bounds.lower, state.bounds.upper)
         if merged is not None:
-            search.tightening.counts["cliques merged"] = search.relaxed.m - merged.m
-            search.relaxed = merged
-    search.load_solver()
-    search.load_rows()
+            state.tightening.counts["cliques merged"] = relaxed.m - merged.m
+            relaxed = merged
+    state.relaxation.load(relaxed)
+    state.load_rows()
 
 
-def _break_ties(search: TreeSearch) -> None:
+def _break_ties(state: SearchState, relaxed: Problem) -> Problem:
     """Leave one of the plans that exchange like columns, and one of those that exchange identical parts."""
-    columns, cheaper_first = dominated(search.relaxed, search.lower, search.upper)
+    if state.effort.stopped():
+        return relaxed
+    lower, upper = state.bounds.lower, state.bounds.upper.copy()
+    columns, cheaper_first = dominated(relaxed, lower, upper)
     if len(columns):
-        upper = search.relaxed.upper.copy()
-        upper[columns] = search.upper[columns] = search.lower[columns]
-        search.relaxed = replace(search.relaxed, upper=upper)
+        upper[columns] = lower[columns]
+        state.bounds.take(lower, upper)
+        limits = relaxed.upper.copy()
+        limits[columns] = lower[columns]
+        relaxed = replace(relaxed, upper=limits)
     ordered = cheaper_first.shape[0]
     if ordered:
-        search.relaxed = search.relaxed.with_rows(cheaper_first, np.zeros(ordered), np.full(ordered, np.inf))
-    if search.tightening is not None:
-        search.tightening.counts["like columns"] = len(columns) + ordered
-    rows = ordering_rows(search.problem, search.relaxed, search.lower, search.upper)
-    if rows is not None:
-        search.relaxed = search.relaxed.with_rows(*rows)
+        relaxed = relaxed.with_rows(cheaper_first, np.zeros(ordered), np.full(ordered, np.inf))
+    if state.tightening is not None:
+        state.tightening.counts["like columns"] = len(columns) + ordered
+    if state.effort.stopped():
+        return relaxed
+    rows = ordering_rows(state.problem, relaxed, lower, upper)
+    return relaxed if rows is None else relaxed.with_rows(*rows)
 
 
-def at_root(search: TreeSearch, node: Node, outcome: Outcome) -> Outcome:
+def at_root(state: SearchState, node: Node, outcome: Outcome, near: Near) -> Outcome:
     """Strengthen the relaxation by cuts and look for plans before the first branch."""
     if outcome.reduced is not None:
-        search.root = outcome.reduced, outcome.objective
-    if outcome.x is not None and len(search.domain.violated(outcome.x)):
-        heuristics.look_for_plans(search, node, outcome, search.lower, search.upper)
-        if search.settled(outcome.objective):
+        state.bounds.know_root(outcome.reduced, outcome.bound)
+    if outcome.x is not None and len(state.domain.violated(outcome.x)):
+        look_for_plans(state, node, outcome, (state.bounds.lower, state.bounds.upper), near)
+        state.take_new_rows()
+        if state.incumbent.settled(outcome.bound):
             return outcome
-        outcome = _cut(search, outcome)
+        outcome = _cut(state, outcome)
         for _ in range(MOST_RESTARTS):
-            if outcome.status != "optimal" or outcome.x is None or not _tighten_again(search):
+            if outcome.status != "optimal" or outcome.x is None or not _tighten_again(state):
                 break
-            outcome = search.relax(search.lower, search.upper)
-            if outcome.status == "optimal" and outcome.x is not None and len(search.domain.violated(outcome.x)):
-                outcome = _cut(search, outcome)
+            outcome = state.relax(state.bounds.lower, state.bounds.upper)
+            if outcome.status == "optimal" and outcome.x is not None and len(state.domain.violated(outcome.x)):
+                outcome = _cut(state, outcome)
     return outcome
 
 
-def _cut(search: TreeSearch, outcome: Outcome) -> Outcome:
+def _cut(state: SearchState, outcome: Outcome) -> Outcome:
     """Strengthen the relaxation of the root by cuts, where these are wanted."""
-    if not search.options.cuts:
+    if not state.options.cuts or outcome.basis is None:
         return outcome
-    if outcome.basis is not None:
-        search.install(outcome.basis)
-    with search.part("cuts"):
-        return cut_root(search, outcome)
+    state.relaxation.start_from(outcome.basis)
+    with state.effort.part("cuts"):
+        return cut_root(state, outcome)
 
 
-def _tighten_again(search: TreeSearch) -> bool:
+def _tighten_again(state: SearchState) -> bool:
     """Tighten the problem once more if many columns were fixed at the root since the last time."""
-    if search.tightening is None or search.best is None or search.limit() is not None:
+    if state.tightening is None or state.incumbent.best is None or state.effort.stopped():
         return False
-    free = search.whole & (search.relaxed.lower < search.relaxed.upper)
-    fixed = free & (search.lower == search.upper)
+    relaxed = state.relaxation.problem
+    free = state.relaxation.whole & (relaxed.lower < relaxed.upper)
+    fixed = free & (state.bounds.lower == state.bounds.upper)
     if free.sum() < FEWEST or fixed.sum() < RESTART_SHARE * free.sum():
         return False
-    with search.part("presolve"):
-        before = search.tightening.counts
-        semis = search.domain.semis
-        lower, upper = search.lower.copy(), search.upper.copy()
-        lower[semis], upper[semis] = search.relaxed.lower[semis], search.relaxed.upper[semis]
-        left = replace(search.relaxed, lower=lower, upper=upper)
-        again = Tightening(left, Domain(left), lambda: search.limit() is not None, complete=search.options.lazy is None)
+    with state.effort.part("presolve"):
+        before = state.tightening.counts
+        semis = state.domain.semis
+        lower, upper = state.bounds.lower.copy(), state.bounds.upper.copy()
+        lower[semis], upper[semis] = relaxed.lower[semis], relaxed.upper[semis]
+        left = replace(relaxed, lower=lower, upper=upper)
+        again = Tightening(left, Domain(left), state.effort.stopped, complete=state.options.lazy is None)
         if again.infeasible:  # the best plan is the best of all, which the nodes will show
             return False
         for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():
             again.counts[name] = again.counts.get(name, 0) + count
-        search.tightening, search.relaxed = again, again.tightened()
-        search.lower, search.upper = again.lower, again.upper
-        search.load_solver()
-        search.load_rows()
+        state.tightening = again
+        state.bounds.take(again.lower, again.upper)
+        state.relaxation.load(again.tightened())
+        state.load_rows()
     return True

@@ -15,16 +15,18 @@ from scipy.sparse import csr_matrix
 from ruddock.engine.presolve.rows import RedundantRows
 from ruddock.engine.presolve.stage import Stage
 from ruddock.engine.tree.cliques import Cliques
-from ruddock.engine.tree.domain import NEAR, Domain
+from ruddock.engine.tree.domain import Domain, near
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.propagate import Propagator, tighten_coefficients
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, Problem
+
+Implied = tuple[np.ndarray, Floats, Floats]  # columns, and the bounds that they then have
 
 ROUNDS = 8
 RELAX = 1e-7  # implied bounds of continuous columns are left this much room, beside their size
 MOST_PROBED = 2000  # yes/no columns that are tried both ways
 PROBING_WORK = 20_000_000  # entries that probing looks at, at most
-PROPAGATION_WORK = 20_000_000
+PROPAGATION_WORK, PORTIONS = 20_000_000, 4  # entries that propagation looks at, at most, and in how many portions
 MOST_BOUNDS = 100_000  # taken from rows
 SAME = 1e-9
 
@@ -101,8 +103,8 @@ class Tightening:
         self.problem = replace(problem, kinds=np.where(implied, problem.kinds | INTEGER, problem.kinds))
         self.stopped, self.complete = stopped, complete
         self.lower, self.upper = domain.lower.copy(), domain.upper.copy()
-        self.lower[implied] = np.ceil(self.lower[implied] - NEAR)
-        self.upper[implied] = np.floor(self.upper[implied] + NEAR)
+        self.lower[implied] = np.ceil(self.lower[implied] - near(self.lower[implied]))
+        self.upper[implied] = np.floor(self.upper[implied] + near(self.upper[implied]))
         self.semi = (problem.kinds & SEMICONTINUOUS) != 0
         self.whole = whole_columns(self.problem)
         self.infeasible = False
@@ -115,10 +117,10 @@ class Tightening:
                 break
         if not self.infeasible:
             self._probe()
-        if not self.infeasible:
+        if not self.infeasible and not stopped():
             self._round()
-        if not self.infeasible:
-            self.cliques.add_rows(self.problem, self.lower, self.upper)
+        if not self.infeasible and not stopped():
+            self.cliques.add_rows(self.problem, self.lower, self.upper, stopped)
             self._find_variable_bounds()
         self.counts["fixed"] = int((self.lower == self.upper).sum()) - fixed
 
@@ -126,7 +128,7 @@ class Tightening:
         """Propagate, fix, shrink, and drop rows once; return whether another round may pay."""
         before = self.lower.copy(), self.upper.copy()
         self._propagate()
-        if self.infeasible:
+        if self.infeasible or self.stopped():
             return False
         if self.complete:
             self._fix_by_costs()
@@ -137,9 +139,18 @@ class Tightening:
 
     def _propagate(self) -> None:
         lower, upper = self.lower.copy(), self.upper.copy()
-        if propagator(self.problem).run(lower, upper, None, PROPAGATION_WORK) < 0:
-            self.infeasible = True
-            return
+        rows = propagator(self.problem)
+        # in portions, so that a limit is kept; what is left of a portion is taken up by the next
+        columns = None
+        for _ in range(PORTIONS):
+            moved = rows.run(lower, upper, columns, PROPAGATION_WORK // PORTIONS)
+            if moved < 0:
+                self.infeasible = True
+                return
+            if not moved or self.stopped():
+                break
+            columns = np.asarray(rows.moved)[:moved].copy()
+            rows.noted = 0
         self._take(lower, upper)
 
     def _take(self, lower: Floats, upper: Floats) -> None:
@@ -198,52 +209,66 @@ class Tightening:
             if self.lower[j] == self.upper[j]:
                 continue
             self.counts["probed"] += 1
-            results = [self._tried(rows, j, value) for value in (0.0, 1.0)]
-            off, on = results
+            off, on = (self._tried(rows, j, value) for value in (0.0, 1.0))
             if off is None and on is None:
                 self.infeasible = True
                 return
-            if off is None or on is None:
-                known = off or on
-                assert known is not None
-                self._take(known[0], known[1])
+            known = on if off is None else off if on is None else None
+            if known is not None:
+                self._hold(*known)
                 if self.infeasible:
                     return
-                continue
-            self._learn(j, off, on)
+            elif off is not None and on is not None:
+                self._learn(j, off, on)
 
-    def _tried(self, rows: Propagator, column: int, value: float) -> tuple[Floats, Floats, np.ndarray] | None:
-        """Return bounds with a column fixed and the columns that moved; None if that cannot be."""
-        lower, upper = self.lower.copy(), self.upper.copy()
-        lower[column] = upper[column] = value
-        count = rows.run(lower, upper, np.array([column], np.int32), PROPAGATION_WORK // 100)
-        return None if count < 0 else (lower, upper, np.asarray(rows.moved)[:count].copy())
+    def _tried(self, rows: Propagator, column: int, value: float) -> Implied | None:
+        """Return what follows for other columns from a value of one, and that value; None if it cannot be."""
+        rows.noted = 0
+        rows.fix(self.lower, self.upper, column, value, value)
+        count = rows.run(self.lower, self.upper, np.array([column], np.int32), PROPAGATION_WORK // 100)
+        moved = np.asarray(rows.moved)[: max(count, 0)]
+        moved = np.append(moved[moved != column], column)
+        found = moved, self.lower[moved], self.upper[moved]
+        rows.undo(self.lower, self.upper, 0)
+        return None if count < 0 else found
 
-    def _learn(self, j: int, off: tuple[Floats, Floats, np.ndarray], on: tuple[Floats, Floats, np.ndarray]) -> None:
+    def _hold(self, columns: np.ndarray, lower: Floats, upper: Floats) -> None:
+        """Take better bounds of some columns; see `_take`."""
+        loose = (self.whole[columns] == 0).astype(float) * RELAX
+        plain = ~self.semi[columns]
+        lower = np.maximum(self.lower[columns], lower - loose * np.maximum(1.0, np.abs(lower)))
+        upper = np.minimum(self.upper[columns], upper + loose * np.maximum(1.0, np.abs(upper)))
+        self.lower[columns[plain]], self.upper[columns[plain]] = lower[plain], upper[plain]
+        self.infeasible |= bool((self.lower[columns] > self.upper[columns]).any())
+
+    def _learn(self, j: int, off: Implied, on: Implied) -> None:
         """Keep what either value of column ``j`` implies."""
-        moved = np.union1d(off[2], on[2])
-        moved = moved[moved != j]
-        if not len(moved):
-            return
-        low, high = self.lower.copy(), self.upper.copy()
-        low[moved] = np.maximum(low[moved], np.minimum(off[0][moved], on[0][moved]))
-        high[moved] = np.minimum(high[moved], np.maximum(off[1][moved], on[1][moved]))
-        for value, (lower, upper, changed) in ((0, off), (1, on)):
-            for k in changed.tolist():
+        for value, (columns, lower, upper) in ((0, off), (1, on)):
+            for k, low, high in zip(columns.tolist(), lower.tolist(), upper.tolist(), strict=True):
                 if k == j or self.lower[k] == self.upper[k]:
                     continue
                 if self.whole[k] and self.lower[k] == 0 and self.upper[k] == 1:
-                    if lower[k] == upper[k]:
-                        self.cliques.add_edge(j, value == 1, k, lower[k] == 0)
+                    if low == high:
+                        self.cliques.add_edge(j, value == 1, k, low == 0)
                 elif not self.semi[k]:
-                    if upper[k] < self.upper[k] - SAME and np.isfinite(self.upper[k]):
-                        ends = (upper[k], self.upper[k]) if value == 0 else (self.upper[k], upper[k])
-                        self.variable_bounds.append(VariableBound(k, j, float(ends[0]), float(ends[1]), True))
-                    if lower[k] > self.lower[k] + SAME and np.isfinite(self.lower[k]):
-                        ends = (lower[k], self.lower[k]) if value == 0 else (self.lower[k], lower[k])
-                        self.variable_bounds.append(VariableBound(k, j, float(ends[0]), float(ends[1]), False))
-        if (low != self.lower).any() or (high != self.upper).any():
-            self._take(low, high)
+                    self._bound_by(k, j, value, low, high)
+        # what both values imply; a column that only one moves keeps its bounds
+        both, of_off, of_on = np.intersect1d(off[0], on[0], assume_unique=True, return_indices=True)
+        other = both != j
+        self._hold(
+            both[other],
+            np.minimum(off[1][of_off], on[1][of_on])[other],
+            np.maximum(off[2][of_off], on[2][of_on])[other],
+        )
+
+    def _bound_by(self, k: int, j: int, value: int, low: float, high: float) -> None:
+        """Keep bounds of column ``k`` that a value of the yes/no column ``j`` implies."""
+        if high < self.upper[k] - SAME and np.isfinite(self.upper[k]):
+            ends = (high, self.upper[k]) if value == 0 else (self.upper[k], high)
+            self.variable_bounds.append(VariableBound(k, j, float(ends[0]), float(ends[1]), upper=True))
+        if low > self.lower[k] + SAME and np.isfinite(self.lower[k]):
+            ends = (low, self.lower[k]) if value == 0 else (self.lower[k], low)
+            self.variable_bounds.append(VariableBound(k, j, float(ends[0]), float(ends[1]), upper=False))
 
     def _find_variable_bounds(self) -> None:
         """Take from rows such as ``sum x <= 600 y`` the bound that they are for each of their columns."""

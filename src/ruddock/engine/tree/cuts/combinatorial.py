@@ -22,6 +22,8 @@ def covers(frame: Frame) -> list[Cut]:
     broken = np.bincount(owner, (frame.fraction[frame.rows.indices] > 1e-6) & binary[frame.rows.indices], p.m)
     size = np.sqrt(np.bincount(owner, frame.rows.data**2, p.m)) + 1e-9
     for i in np.flatnonzero((broken > 0) & (frame.room <= SLACK * size) & (np.diff(frame.rows.indptr) > 2)).tolist():
+        if frame.stopped():
+            break
         part = slice(frame.rows.indptr[i], frame.rows.indptr[i + 1])
         columns, values = frame.rows.indices[part], frame.rows.data[part]
         for sign, limit in ((1.0, p.row_upper[i]), (-1.0, -p.row_lower[i])):
@@ -44,6 +46,8 @@ def _cover(frame: Frame, columns: np.ndarray, a: Floats, limit: float, binary: n
     weight = np.abs(a)
     room = limit - float(least.sum()) - float(a[~up].sum())
     value = np.where(up, frame.x[columns], 1.0 - frame.x[columns])
+    # what adding up may have lost counts as room: a cover must be too heavy beyond that
+    room += 1e-12 * (abs(limit) + float(np.abs(least).sum()) + float(weight.sum()))
     if room < 0 or weight.sum() <= room + 1e-9 or len(columns) < 2:
         return None
     order = np.argsort((1.0 - value) / weight, kind="stable")
@@ -73,6 +77,8 @@ def clique_cuts(frame: Frame, cliques: Cliques) -> list[Cut]:
     literals = np.array([k for k in literals.tolist() if cliques.neighbours(k)], np.intp)
     cuts = []
     for seed in literals[np.argsort(-value[literals], kind="stable")][:MOST_SEEDS].tolist():
+        if frame.stopped():
+            break
         near = sorted((k for k in cliques.neighbours(seed) if value[k] > 1e-6), key=lambda k: -value[k])
         clique = [seed]
         for k in near:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -16,6 +17,7 @@ RANGE = 1e6  # largest ratio of a cut's coefficients
 TINY = 1e-7  # coefficients below this part of the largest are taken out
 DENSEST, SHARE = 40, 0.04  # entries of a cut at most, beside a share of the columns
 SAFETY = 1e-9  # part of its size by which every cut is left a little loose
+LOSS = 64 * 2.0**-52  # of all terms of a limit: what adding them up may lose
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,8 +45,16 @@ class Frame:
     """
 
     def __init__(
-        self, problem: Problem, x: Floats, lower: Floats, upper: Floats, whole: np.ndarray, bounds: list[VariableBound]
+        self,
+        problem: Problem,
+        x: Floats,
+        lower: Floats,
+        upper: Floats,
+        whole: np.ndarray,
+        bounds: list[VariableBound],
+        stopped: Callable[[], bool] = lambda: False,
     ) -> None:
+        self.stopped = stopped  # asked before every row
         self.problem, self.x, self.lower, self.upper, self.whole = problem, x, lower, upper, whole
         self.rows = csr_matrix(problem.matrix())
         self.activity = problem.activity(x)
@@ -91,9 +101,13 @@ class Frame:
             bad |= np.isfinite(limit) & (limit != np.round(limit))
         return ~bad
 
-    def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str) -> Cut | None:
-        """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice."""
-        size = np.abs(values).max(initial=0.0)
+    def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str, size: float = 0.0) -> Cut | None:
+        """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice.
+
+        The limit is rounded up by what it may have lost. ``size`` is that of the terms that it was added up from.
+        """
+        limit += LOSS * (size + abs(limit))
+        largest = size = float(np.abs(values).max(initial=0.0))
         if not np.isfinite(size) or size < 1e-9 or not np.isfinite(limit):
             return None
         small = np.abs(values) < TINY * size
@@ -102,11 +116,11 @@ class Frame:
             ends = np.where(values[small] == 0, 0.0, ends)
             if not np.isfinite(ends).all():
                 return None
-            limit -= float(values[small] @ ends)
+            limit += float(np.abs(values[small] * ends).sum()) * LOSS - float(values[small] @ ends)
             columns, values = columns[~small], values[~small]
-        if size > RANGE * np.abs(values).min() or len(columns) > self.densest:
+        if largest > RANGE * np.abs(values).min() or len(columns) > self.densest:
             return None
-        values, limit = values / size, limit / size
+        values, limit = values / largest, limit / largest
         limit += SAFETY * max(1.0, abs(limit))
         efficacy = float((values @ self.x[columns] - limit) / np.sqrt(values @ values))
         return Cut(columns, values, limit, efficacy, kind) if efficacy > LEAST_EFFICACY else None

@@ -31,6 +31,8 @@ def halves(frame: Frame) -> list[Cut]:
     active = list(range(len(usable)))
     # columns farthest from whole first: what is left of them costs most
     for j in fractional[np.argsort(-frame.fraction[fractional], kind="stable")].tolist():
+        if frame.stopped():
+            return []
         bit = 1 << place[j]
         holding = [k for k in active if rows[k] & bit]
         if not holding:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from ruddock.engine.simplex.solver import LinearSolver
-from ruddock.engine.tree.cuts.frame import Cut, Frame
+from ruddock.engine.tree.cuts.frame import LOSS, Cut, Frame
 from ruddock.problem import Floats
 
 DIVISORS = 8  # tried for one row
@@ -19,6 +19,7 @@ MOST_STARTS = 2000  # rows from which sums begin, in one round
 MOST_MISSES = 3  # rounds without a cut after which a row begins no more sums
 MOST_TABLEAU = 60  # rows of the tableau, in one round
 AWAY = 0.01  # fractions nearer to a whole number than this round to weak cuts
+LOST = 1e-7  # of a step, by which the limit of a rounded sum may be off
 SLACK = 0.1  # rows with more slack than this, beside their size, begin no sum
 
 
@@ -32,12 +33,21 @@ class Sum:
     rows, slack : arrays
         Rows in the sum that are no equations, and their coefficients on the slack.
     limit : float
+        Of the sum, which is at most this if small coefficients were taken out, and equal to it otherwise.
+    terms : float
+        What the terms of the limit add up to without their signs.
     """
 
     def __init__(self, frame: Frame, rows: np.ndarray, weights: Floats, columns: np.ndarray, values: Floats) -> None:
-        large = np.abs(values) > 1e-11 * max(1.0, np.abs(values).max(initial=0.0))
-        self.columns, self.values = columns[large], values[large]
-        self.limit = float(weights @ frame.row_limit[rows])
+        limits = frame.row_limit[rows]
+        self.limit = float(weights @ limits)
+        self.terms = float(np.abs(weights) @ np.abs(limits))
+        # what cancels but for rounding goes into the limit, at the end where it takes least; in doubt it stays
+        small = np.abs(values) <= 1e-11 * max(1.0, np.abs(values).max(initial=0.0))
+        ends = np.where(values > 0, frame.lower[columns], frame.upper[columns])
+        small &= np.isfinite(ends)
+        self.limit -= float(values[small] @ ends[small])
+        self.columns, self.values = columns[~small], values[~small]
         open_ = ~frame.equation[rows]
         self.rows = rows[open_]
         self.slack = weights[open_] * frame.row_sign[self.rows]
@@ -67,6 +77,7 @@ def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None)
     whole = frame.whole[columns]
     rest, a = columns[~whole], values[~whole]
     limit = total.limit - float(a @ frame.base[rest])
+    terms = total.terms + float(np.abs(a) @ np.abs(frame.base[rest]))
     by = frame.by[rest]
     tied = by >= 0
     integers, mixed = columns[whole], values[whole]
@@ -77,6 +88,8 @@ def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None)
     if not len(integers) or not frame.usable[integers].all():
         return None
     limit -= float(mixed @ frame.base[integers])
+    terms += float(np.abs(mixed) @ np.abs(frame.base[integers]))
+    limit += LOSS * terms  # rounded up: a larger limit holds too
     g, z = mixed * frame.sign[integers], frame.z[integers]
     h, zh = a * frame.sign[rest], frame.z[rest]
     slack_rows, slack = total.rows, total.slack
@@ -103,6 +116,8 @@ def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None)
         if finer_divisor is not None and finer > best:
             best_divisor = finer_divisor
     beta = limit / best_divisor
+    if LOSS * terms / best_divisor > LOST:
+        return None  # the fraction that everything hangs on is not known well enough
     f = beta - np.floor(beta)
     steps = _round(g_all / best_divisor, f)
     weight = 1.0 / (best_divisor * (1.0 - f))
@@ -111,11 +126,13 @@ def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None)
     own = steps[: len(integers)] * frame.sign[integers]
     w = np.minimum(h, 0.0) * weight * frame.sign[rest]
     right = float(np.floor(beta)) + float(own @ frame.base[integers]) + float(w @ frame.base[rest])
+    size = abs(beta) + float(np.abs(own) @ np.abs(frame.base[integers])) + float(np.abs(w) @ np.abs(frame.base[rest]))
     slack_weight = np.where(slack_whole, 0.0, np.minimum(slack, 0.0) * weight)
     slack_weight[slack_whole] = steps[len(integers) :]
     used = slack_weight != 0
     by_row = -slack_weight[used] * frame.row_sign[slack_rows[used]]
     right += float(by_row @ frame.row_limit[slack_rows[used]])
+    size += float(np.abs(by_row) @ np.abs(frame.row_limit[slack_rows[used]]))
     parts = [slice(frame.rows.indptr[i], frame.rows.indptr[i + 1]) for i in slack_rows[used].tolist()]
     return frame.cut(
         *_merged(
@@ -131,6 +148,7 @@ def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None)
         ),
         right,
         kind,
+        size,
     )
 
 
@@ -146,7 +164,9 @@ def _divisors(size: Floats, z: Floats, frame: Frame, integers: np.ndarray) -> Fl
 
 def _round(g: Floats, f: Floats | float) -> Floats:
     """Return the rounding function of every coefficient."""
-    down = np.floor(g + 1e-12)
+    # a coefficient a hair below a whole number counts as just that: a larger one of the sum, which holds for z >= 0,
+    # would be wrong; a smaller one only makes the cut weaker
+    down = np.floor(g)
     return np.asarray(down + np.maximum(g - down - f, 0.0) / (1.0 - f))
 
 
@@ -190,6 +210,8 @@ def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
     cuts = []
     misses[starts] += 1
     for row in starts.tolist():
+        if frame.stopped():
+            break
         for sign in (1.0, -1.0):
             if sign != frame.row_sign[row] and not frame.equation[row]:
                 continue
@@ -232,7 +254,7 @@ def tableau_rows(frame: Frame, solver: LinearSolver) -> list[Cut]:
     order = np.argsort(-fraction, kind="stable")
     cuts = []
     for place in places[order][:MOST_TABLEAU].tolist():
-        if frame.fraction[head[place]] < AWAY:
+        if frame.fraction[head[place]] < AWAY or frame.stopped():
             break
         unit = np.zeros(p.m)
         unit[place] = 1.0

@@ -1,0 +1,108 @@
+"""The bounds of all plans worth finding, and what follows from narrower ones."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ruddock.engine.tree.domain import Domain
+from ruddock.engine.tree.propagate import Propagator
+from ruddock.engine.tree.tighten import propagator
+from ruddock.problem import Floats, Problem
+
+NODE_WORK = 20  # times the entries of the problem that propagation looks at in one node, at most
+LEAST_WORK = 10_000
+ROOM = 1e-6  # of a step, by which narrowing by reduced costs is careful
+MOST_ERROR = 0.1  # of a step: where it may be off by more, nothing is narrowed
+ACCURACY = 1e-9  # relative, of reduced costs
+
+
+class Bounds:
+    """Bounds that hold in the whole tree, with the rows ready for propagation.
+
+    Attributes
+    ----------
+    lower, upper : float arrays, shape (n,)
+        Narrowed as the search goes on.
+    """
+
+    def __init__(self, domain: Domain, *, propagates: bool) -> None:
+        self.lower, self.upper = domain.lower.copy(), domain.upper.copy()
+        self._semis, self._propagates = domain.semis, propagates
+        self._whole: np.ndarray
+        self._rows: Propagator
+        self._budget = 0
+        self._root: tuple[Floats, float] | None = None
+
+    def take(self, lower: Floats, upper: Floats) -> None:
+        """Take tighter bounds for the whole tree."""
+        self.lower, self.upper = lower, upper
+
+    def load(self, problem: Problem, whole: np.ndarray, cutoff: float) -> None:
+        """Make the rows of a problem ready; the value of the best plan is the last of them."""
+        self._whole = whole
+        self._rows = propagator(problem.with_rows(problem.costs[None, :], -np.inf, cutoff))
+        self._budget = LEAST_WORK + NODE_WORK * problem.nonzeros
+
+    def __getstate__(self) -> dict[str, object]:
+        return {name: value for name, value in self.__dict__.items() if name != "_rows"}
+
+    def cut_off(self, value: float) -> None:
+        """Let propagation know what a plan must at least be worth."""
+        self._rows.row_upper[self._rows.m - 1] = value
+
+    @property
+    def trail(self) -> Propagator:
+        """The rows themselves, for trials that are undone."""
+        return self._rows
+
+    def propagate(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:
+        """Tighten bounds in place by what rows and the best plan imply; say whether anything can be left."""
+        self._rows.noted = 0
+        return self.follow(lower, upper, columns)
+
+    def follow(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:
+        """Do the same, and leave on the trail what moved."""
+        if not self._propagates:
+            return bool((lower <= upper).all())
+        semis = self._semis
+        kept = (lower[semis].copy(), upper[semis].copy()) if len(semis) else None
+        count = self._rows.run(lower, upper, columns, self._budget)
+        if kept is not None:
+            lower[semis], upper[semis] = kept
+        return bool(count >= 0)
+
+    # ------------------------------------------------------------------ reduced costs
+
+    def know_root(self, reduced: Floats, bound: float) -> None:
+        """Keep the reduced costs and the bound of the root, by which better plans narrow the whole tree."""
+        self._root = reduced, bound
+
+    def narrow_root(self, threshold: float) -> None:
+        """Narrow the bounds of all plans below a threshold, and what follows from that.
+
+        That nothing can be left shows in the nodes that are still open.
+        """
+        if self._root is not None:
+            moved = self.narrow(*self._root, threshold, self.lower, self.upper)
+            if len(moved):
+                self.propagate(self.lower, self.upper, moved)
+
+    def narrow(self, reduced: Floats, bound: float, threshold: float, lower: Floats, upper: Floats) -> np.ndarray:
+        """Narrow bounds of integer columns in place by reduced costs; return which.
+
+        Parameters
+        ----------
+        bound : a proven lower bound, by dual values to which the reduced costs belong
+        threshold : what a plan must at least be worth
+        """
+        room = threshold - bound
+        free = self._whole & (lower < upper)
+        with np.errstate(all="ignore"):  # infinite room, zero reduced costs
+            exact = room / np.abs(reduced)
+            sure = free & (ACCURACY * exact < MOST_ERROR)
+            steps = np.floor(exact * (1.0 + ACCURACY) + ROOM)
+            low = sure & (reduced > 1e-9) & np.isfinite(lower) & (lower + steps < upper)
+            high = sure & (reduced < -1e-9) & np.isfinite(upper) & (upper - steps > lower)
+        upper[low] = lower[low] + steps[low]
+        lower[high] = upper[high] - steps[high]
+        return np.flatnonzero(low | high).astype(np.int32)

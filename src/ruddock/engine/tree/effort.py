@@ -1,0 +1,105 @@
+"""What a search has spent and may still spend: the one place that says whether to go on."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from ruddock.engine.outcome import Counters, Limits, Reason
+
+
+@dataclass(eq=False)
+class Effort:
+    """The limits of a search and its counters; every loop asks before it works on.
+
+    Attributes
+    ----------
+    limits : Limits
+    counters : Counters
+        Of all solvers of this search, and of those near its plans.
+    held : callable
+        Returns the bytes that the search holds.
+    nodes, nodes_elsewhere : int
+        Nodes worked on here, and by another process.
+    on_nodes, on_trials, on_dives, near_plans : int
+        Iterations by what they were for.
+    near_turns, near_failures : int
+        Searches near a plan, and how many of them in a row were in vain.
+    parts : dict
+        Seconds by part.
+    """
+
+    limits: Limits
+    counters: Counters = field(default_factory=Counters)
+    held: Callable[[], float] = field(default=lambda: 0.0)
+    own_nodes: int = 0
+    nodes_elsewhere: int = 0
+    on_nodes: int = 0
+    on_trials: int = 0
+    on_dives: int = 0
+    near_plans: int = 0
+    near_turns: int = 0
+    near_failures: int = 0
+    parts: dict[str, float] = field(default_factory=dict)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return what another process needs to know: nothing of what was spent, and of the limits the gap."""
+        return {"gap": self.limits.gap, "held": self.held}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__init__(Limits(gap=state["gap"]), held=state["held"])  # type: ignore[misc]
+
+    def work_within(self, limits: Limits) -> None:
+        """Take other limits from now on."""
+        self.limits = limits
+
+    @property
+    def iterations(self) -> int:
+        """Simplex iterations so far."""
+        return self.counters.iterations
+
+    @property
+    def nodes(self) -> int:
+        """Nodes worked on so far, here and elsewhere."""
+        return self.own_nodes + self.nodes_elsewhere
+
+    def reason(self) -> Reason | None:
+        """Return the reason to stop now, or None."""
+        return self.limits.exceeded(self.iterations, self.nodes, self.held())
+
+    def stopped(self) -> bool:
+        """Say whether to stop now."""
+        return self.reason() is not None
+
+    @property
+    def seconds_left(self) -> float:
+        """Seconds until the time limit."""
+        return self.limits.seconds - self.limits.elapsed()
+
+    def quiet(self, iterations: float = float("inf")) -> Limits:
+        """Return the limits for a solve within the search, which tells nobody of its progress."""
+        most = min(self.limits.iterations, self.iterations + iterations)
+        return replace(self.limits, iterations=most, on_progress=None, on_event=None)
+
+    def within(self, *, nodes: int, iterations: float, share: float) -> Limits:
+        """Return the limits of a search inside this one: a share of the time left, never beyond the outer limits.
+
+        Its nodes and its counters of them are its own.
+        """
+        return replace(
+            self.quiet(iterations),
+            nodes=min(nodes, max(0.0, self.limits.nodes - self.nodes)),
+            seconds=min(self.limits.seconds, self.limits.elapsed() + share * max(0.0, self.seconds_left)),
+        )
+
+    @contextmanager
+    def part(self, name: str) -> Iterator[None]:
+        """Count the time of a part."""
+        start = time.monotonic()
+        try:
+            yield
+        finally:
+            self.parts[name] = self.parts.get(name, 0.0) + time.monotonic() - start

@@ -1,0 +1,224 @@
+"""The open part of a search tree: nodes that wait, the node at work, and nodes that another process works on.
+
+All of them belong to the frontier until they are done. So whatever happens to whoever works on a node, the bound of the
+search counts it, and no node is lost.
+"""
+
+from __future__ import annotations
+
+import heapq
+import sys
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ruddock.engine.outcome import Basis
+from ruddock.problem import Floats
+
+BASES = 200_000_000  # bytes of bases that waiting nodes keep; beyond, children start from where the solver stands
+OBJECTS = 400  # bytes, about, of a node's own objects and of its place in the queue
+INFINITY = float("inf")
+
+
+@dataclass(slots=True, eq=False)
+class Parent:
+    """What both children of a node share: bounds that differ from the root's, and the basis of its relaxation.
+
+    Attributes
+    ----------
+    holders : how many waiting nodes hold it
+    """
+
+    columns: np.ndarray
+    lower: Floats
+    upper: Floats
+    basis: Basis | None = None
+    holders: int = 0
+
+    @classmethod
+    def between(cls, root: tuple[Floats, Floats], here: tuple[Floats, Floats], basis: Basis | None) -> Parent:
+        """Return what differs between two pairs of bounds."""
+        moved = np.flatnonzero((root[0] != here[0]) | (root[1] != here[1])).astype(np.int32)
+        return cls(moved, here[0][moved], here[1][moved], basis)
+
+    def apply(self, lower: Floats, upper: Floats) -> None:
+        """Narrow the root's bounds, in place; these may have become tighter since."""
+        lower[self.columns] = np.maximum(lower[self.columns], self.lower)
+        upper[self.columns] = np.minimum(upper[self.columns], self.upper)
+
+    @property
+    def bytes(self) -> int:
+        """What it takes."""
+        arrays = [self.columns, self.lower, self.upper]
+        return sum(sys.getsizeof(array) for array in arrays) + self.basis_bytes
+
+    @property
+    def basis_bytes(self) -> int:
+        """What its basis takes."""
+        basis = self.basis
+        return 0 if basis is None else sys.getsizeof(basis.columns) + sys.getsizeof(basis.rows)
+
+
+@dataclass(slots=True, eq=False)
+class Node:
+    """A part of the domain: its parent's, with one column's bounds narrowed.
+
+    Attributes
+    ----------
+    bound : proven lower bound of the objective here
+    parent : the bounds of the parent, with all that followed from them; None at the root
+    column, lower, upper : the branch
+    up, change : which side it is, and how far the branching column moves at least, for pseudo-costs
+    """
+
+    bound: float
+    depth: int = 0
+    parent: Parent | None = None
+    column: int = -1
+    lower: float = 0.0
+    upper: float = 0.0
+    up: bool = False
+    change: float = 0.0
+
+    @property
+    def basis(self) -> Basis | None:
+        """The basis of the parent's relaxation, where that is kept."""
+        return None if self.parent is None else self.parent.basis
+
+
+@dataclass(eq=False)
+class Lease:
+    """Nodes that another process works on; they come back by themselves when it is late.
+
+    Attributes
+    ----------
+    expires : on the clock of `time.monotonic`
+    """
+
+    nodes: list[Node]
+    expires: float
+    bound: float = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.bound = min((node.bound for node in self.nodes), default=INFINITY)
+
+    @property
+    def expired(self) -> bool:
+        """Whether whoever works on it is too late."""
+        return time.monotonic() > self.expires
+
+
+class Frontier:
+    """Waiting nodes by bound (among equal bounds the deeper and older first), the one at work, and leases.
+
+    Attributes
+    ----------
+    bytes : int
+        What the waiting nodes take.
+    given_up : float
+        The least bound among nodes left out because of the gap asked for, or by numerical trouble.
+    uncertain : bool
+        Whether a node was lost to numerical trouble.
+    """
+
+    def __init__(self) -> None:
+        self._heap: list[tuple[float, int, int, Node]] = []
+        self._order = 0
+        self._at_work: Node | None = None
+        self._lease: Lease | None = None
+        self.bytes = self._bases = 0
+        self.given_up = INFINITY
+        self.uncertain = False
+
+    def __len__(self) -> int:
+        return len(self._heap)
+
+    @property
+    def bound(self) -> float:
+        """The least bound of all that is not done; infinite when everything is."""
+        least = self._heap[0][0] if self._heap else INFINITY
+        if self._at_work is not None:
+            least = min(least, self._at_work.bound)
+        if self._lease is not None:
+            least = min(least, self._lease.bound)
+        return min(least, self.given_up)
+
+    @property
+    def keeps_bases(self) -> bool:
+        """Whether there is room for further bases."""
+        return self._bases < BASES
+
+    # ------------------------------------------------------------------ nodes
+
+    def push(self, nodes: Iterable[Node]) -> None:
+        """Let nodes wait."""
+        for node in nodes:
+            self._order += 1
+            heapq.heappush(self._heap, (node.bound, -node.depth, self._order, node))
+            self.bytes += OBJECTS
+            if node.parent is not None:
+                if not node.parent.holders:
+                    self.bytes += node.parent.bytes
+                    self._bases += node.parent.basis_bytes
+                node.parent.holders += 1
+
+    def _pop(self) -> Node:
+        node = heapq.heappop(self._heap)[3]
+        self.bytes -= OBJECTS
+        if node.parent is not None:
+            node.parent.holders -= 1
+            if not node.parent.holders:
+                self.bytes -= node.parent.bytes
+                self._bases -= node.parent.basis_bytes
+        return node
+
+    def take(self) -> Node:
+        """Take up the waiting node with the least bound: it is at work until it is done or put back."""
+        assert self._at_work is None
+        self._at_work = self._pop()
+        return self._at_work
+
+    def begin(self, node: Node) -> None:
+        """Take up a node that never waited, in place of the one at work."""
+        self._at_work = node
+
+    def done(self) -> None:
+        """End the work on a node: nothing of it is left, or its children stand for it."""
+        self._at_work = None
+
+    def put_back(self) -> None:
+        """Let the node at work wait again, as when the search stops before it is done."""
+        if self._at_work is not None:
+            self.push([self._at_work])
+            self._at_work = None
+
+    def give_up(self, bound: float, *, uncertain: bool = False) -> None:
+        """Note the bound of a node that is left out without proof that it holds nothing."""
+        self.given_up = min(self.given_up, bound)
+        self.uncertain |= uncertain
+
+    def begin_anew(self) -> None:
+        """Forget what was left out, with all that waits."""
+        self.empty()
+        self._at_work = None
+        self.given_up, self.uncertain = INFINITY, False
+
+    # ------------------------------------------------------------------ leases
+
+    def lease(self, count: int, seconds: float) -> Lease:
+        """Lend the nodes with the least bounds for some time at most."""
+        assert self._lease is None
+        self._lease = Lease([self._pop() for _ in range(min(count, len(self)))], time.monotonic() + seconds)
+        return self._lease
+
+    def give_back(self, nodes: Iterable[Node] | None = None) -> None:
+        """End the lease: take what is left of its nodes, or, where nobody knows, the nodes themselves."""
+        if self._lease is not None:
+            self.push(self._lease.nodes if nodes is None else nodes)
+            self._lease = None
+
+    def empty(self) -> list[Node]:
+        """Remove and return all waiting nodes."""
+        return [self._pop() for _ in range(len(self))]

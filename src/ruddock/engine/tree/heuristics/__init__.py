@@ -1,0 +1,61 @@
+"""Early plans: the caller's start, rounding, diving, the feasibility pump, and searches near good plans.
+
+Each has a budget, so that none holds the search up; what they find is judged on the problem as it is.
+"""
+
+from __future__ import annotations
+
+from ruddock.engine.outcome import Outcome
+from ruddock.engine.tree.frontier import Node
+from ruddock.engine.tree.heuristics.diving import dive
+from ruddock.engine.tree.heuristics.near import Near, near_plan, try_start
+from ruddock.engine.tree.heuristics.polish import polish
+from ruddock.engine.tree.heuristics.pump import pump
+from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_by_locks
+from ruddock.engine.tree.state import SearchState
+from ruddock.problem import Floats
+
+__all__ = ["Near", "look_for_plans", "try_start"]
+
+DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
+LATER_EVERY = 200  # and after
+DIVE_START, DIVE_SHARE = 5000, 0.2  # of all iterations that dives may take: so many, and this share
+NEAR_EVERY = 50  # nodes between two searches near a plan
+
+
+def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple[Floats, Floats], near: Near) -> None:
+    """Look for plans where it pays: at the root, and now and then."""
+    if not state.options.heuristics or outcome.x is None:
+        return
+    with state.effort.part("early plans"):
+        basis, root = state.relaxation.solver.basis, node.depth == 0
+        found, number = state.incumbent.value, state.effort.own_nodes
+        every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
+        room = state.effort.on_dives < DIVE_START + DIVE_SHARE * state.effort.iterations
+        if root or (number % every == 0 and room):
+            begun = state.effort.iterations
+            kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
+            _round_and_dive(state, outcome, here, kinds)
+            if state.incumbent.best is None and root:
+                pump(state, outcome.x)
+            state.effort.on_dives += state.effort.iterations - begun
+        due = state.incumbent.value < found or root or number % NEAR_EVERY == 0
+        if state.incumbent.best is not None and due and not state.incumbent.settled(outcome.bound):
+            polish(state)
+            if not state.options.inner:
+                near_plan(state, outcome.x, near)
+        state.relaxation.start_from(basis)
+
+
+def _round_and_dive(state: SearchState, outcome: Outcome, here: tuple[Floats, Floats], kinds: tuple[str, ...]) -> None:
+    """Round the point of a relaxation, then dive from it in some ways, until a plan is as good as the bound."""
+    assert outcome.x is not None
+    basis = state.relaxation.solver.basis
+    state.try_plan(round_by_locks(state, outcome.x))
+    if not state.incumbent.settled(outcome.bound):
+        fix_and_propagate(state, outcome.x)
+    for kind in kinds:
+        if state.incumbent.settled(outcome.bound) or state.effort.stopped():
+            return
+        state.relaxation.start_from(basis)
+        dive(state, outcome.x, *here, kind)

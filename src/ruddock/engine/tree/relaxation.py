@@ -1,0 +1,120 @@
+"""The relaxation of a search: the tightened problem with cuts, on a solver that stays warm."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ruddock.engine.outcome import Basis, Limits, Outcome
+from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.tree.domain import Domain
+from ruddock.engine.tree.effort import Effort
+from ruddock.engine.tree.tighten import whole_columns
+from ruddock.problem import Floats, Ints, Problem
+
+
+class Relaxation:
+    """The problem that nodes are solved on, in the columns of the problem as it is.
+
+    Attributes
+    ----------
+    problem : Problem
+    solver : LinearSolver
+    whole : bool array, shape (n,)
+        Which columns are integer, those that rows make so among them.
+    """
+
+    def __init__(self, problem: Problem, domain: Domain, effort: Effort) -> None:
+        self._semis, self._effort = domain.semis, effort
+        self.problem = problem
+        self.whole = whole_columns(problem) != 0
+        self.solver: LinearSolver
+        self._weights: tuple[Basis | None, Floats | None] = None, None  # of the basis of the node at work
+
+    def __getstate__(self) -> dict[str, object]:
+        left_out = ("solver", "_weights")
+        return {
+            **{name: value for name, value in self.__dict__.items() if name not in left_out},
+            "_weights": (None,) * 2,
+        }
+
+    def load(self, problem: Problem | None = None) -> None:
+        """Take another problem in the same columns, or the same once more, on a solver without history."""
+        if problem is not None:
+            self.problem, self.whole = problem, whole_columns(problem) != 0
+        self.solver = LinearSolver(self.problem)
+        self.solver.counters = self._effort.counters
+
+    @property
+    def bytes(self) -> int:
+        """What the solver holds."""
+        return self.solver.bytes
+
+    # ------------------------------------------------------------------ solving
+
+    def solve(
+        self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], cutoff: float, *, quick: bool = True
+    ) -> Outcome:
+        """Solve within column bounds, from the solver's present basis."""
+        self.set_bounds(here, root)
+        outcome = self.solver.solve(self._effort.quiet(), cutoff=cutoff, quick=quick)
+        if outcome.status == "stopped" and outcome.reason == "numerics":
+            self.load()
+            self.set_bounds(here, root)
+            outcome = self.solver.solve(self._effort.quiet())
+        return outcome
+
+    def try_out(
+        self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], basis: Basis, limits: Limits, cutoff: float
+    ) -> Outcome:
+        """Make a few iterations within bounds, from a basis."""
+        self.start_from(basis)
+        self.set_bounds(here, root)
+        return self.solver.solve(limits, cutoff=cutoff, quick=True)
+
+    def set_bounds(self, here: tuple[Floats, Floats], root: tuple[Floats, Floats]) -> None:
+        """Give the relaxation bounds: all of whole columns, of the others those of the root or of a branch."""
+        lower, upper = (
+            np.where(self.whole, own, self._continuous(own, whole)) for own, whole in zip(here, root, strict=True)
+        )
+        self.solver.change_bounds(slice(None), lower, upper)
+
+    def _continuous(self, here: Floats, root: Floats) -> Floats:
+        """Return the bounds of continuous columns that the relaxation gets: those of the root, but branches count."""
+        if not len(self._semis):
+            return root
+        bounds = root.copy()
+        bounds[self._semis] = here[self._semis]
+        return bounds
+
+    # ------------------------------------------------------------------ bases
+
+    def note_weights(self, basis: Basis | None) -> None:
+        """Keep the pricing weights that the solver has now for its basis, which several solves will start from."""
+        if basis is not None:
+            self._weights = basis, self.solver.pricing_weights
+
+    def start_from(self, basis: Basis | None) -> None:
+        """Start from a basis, if there is one; rows that came later join it by their logicals."""
+        if basis is None:
+            return
+        of, weights = self._weights
+        known = weights if of is basis else None
+        missing = self.problem.m - len(basis.rows)
+        if missing > 0:
+            basis = Basis(basis.columns, np.concatenate((basis.rows, np.zeros(missing, np.int8))))
+        self.solver.start_from(basis, known)
+
+    # ------------------------------------------------------------------ rows
+
+    def append(self, matrix: object, low: Floats, high: Floats) -> None:
+        """Append rows."""
+        self.problem = self.problem.with_rows(matrix, low, high)
+        self.solver.append_rows(matrix, low, high)
+
+    def delete(self, rows: Ints) -> None:
+        """Take rows out."""
+        self.solver.delete_rows(rows)
+        p = self.solver.problem
+        self.problem = replace(p, row_lower=p.row_lower.copy(), row_upper=p.row_upper.copy())

@@ -1,0 +1,174 @@
+"""The state of a search: its owners, and the few things that concern several of them at once.
+
+Branching, cuts, heuristics and the root read the owners and call them; nobody but an owner writes to itself. A state
+can be pickled: that is what another process begins from.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from ruddock.engine.outcome import Basis, Counters, Limits, Moment, Options, Outcome
+from ruddock.engine.tree.bounds import Bounds
+from ruddock.engine.tree.branching import PseudoCosts
+from ruddock.engine.tree.domain import Domain
+from ruddock.engine.tree.effort import Effort
+from ruddock.engine.tree.frontier import Frontier
+from ruddock.engine.tree.incumbent import Incumbent
+from ruddock.engine.tree.relaxation import Relaxation
+from ruddock.engine.tree.tighten import Tightening
+from ruddock.problem import Floats, Problem
+
+INFINITY = float("inf")
+
+
+class SearchState:
+    """One search over the discrete columns of a problem.
+
+    Attributes
+    ----------
+    domain : Domain
+        What the columns may be.
+    bounds : Bounds
+        Of all plans worth finding.
+    relaxation : Relaxation
+    incumbent : Incumbent
+        The best plan; it holds the problem as it is.
+    frontier : Frontier
+        Nodes that are not done.
+    effort : Effort
+    costs : PseudoCosts
+    tightening : Tightening, or None
+        What presolve learnt.
+    cut_counts : dict
+        Cuts added, by kind.
+    history : list of Moment
+    """
+
+    def __init__(self, problem: Problem, limits: Limits, options: Options, counters: Counters | None = None) -> None:
+        self.options = options
+        self.domain = Domain(problem)
+        self.effort = Effort(limits, counters if counters is not None else Counters(), self.held)
+        self.bounds = Bounds(self.domain, propagates=options.presolve)
+        self.relaxation = Relaxation(problem, self.domain, self.effort)
+        self.incumbent = Incumbent(problem, self.domain, options, self.effort)
+        self.frontier = Frontier()
+        self.costs = PseudoCosts(problem.n)
+        self.tightening: Tightening | None = None
+        self.cut_counts: dict[str, int] = {}
+        self.history: list[Moment] = []
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return what another process begins from: all but open nodes, history, and what the root was for."""
+        own = ("frontier", "history", "tightening", "locks")
+        kept = {name: value for name, value in self.__dict__.items() if name not in own}
+        return {**kept, "options": replace(self.options, heuristics=False, start=None, cores=1)}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self.frontier, self.history, self.tightening = Frontier(), [], None
+        self.relaxation.load()
+        self.load_rows()
+
+    @property
+    def problem(self) -> Problem:
+        """The problem as it is."""
+        return self.incumbent.problem
+
+    @cached_property
+    def locks(self) -> tuple[np.ndarray, np.ndarray]:
+        """Down and up locks of the columns."""
+        return self.problem.locks()
+
+    def held(self) -> float:
+        """Return the bytes that open nodes and the solver take."""
+        return self.frontier.bytes + (self.relaxation.bytes if hasattr(self.relaxation, "solver") else 0.0)
+
+    def load_rows(self) -> None:
+        """Make the rows of the relaxation ready for propagation."""
+        self.bounds.load(self.relaxation.problem, self.relaxation.whole, self.incumbent.threshold())
+
+    # ------------------------------------------------------------------ rows of the relaxation
+
+    def append(self, matrix: object, low: Floats, high: Floats) -> None:
+        """Append rows to the relaxation."""
+        self.relaxation.append(matrix, low, high)
+        self.load_rows()
+
+    def delete(self, rows: np.ndarray) -> None:
+        """Take rows out of the relaxation."""
+        self.relaxation.delete(rows)
+        self.load_rows()
+
+    def take_new_rows(self) -> bool:
+        """Give the relaxation the rows that the caller's check has added; say whether there were any."""
+        rows = self.incumbent.hand_over_rows()
+        for matrix, low, high in rows:
+            self.append(matrix, low, high)
+        return bool(rows)
+
+    # ------------------------------------------------------------------ solving and plans
+
+    def relax(self, lower: Floats, upper: Floats, *, quick: bool = True) -> Outcome:
+        """Solve the relaxation within column bounds, from the solver's present basis."""
+        cutoff = self.incumbent.threshold(self.effort.limits.gap)
+        return self.relaxation.solve((lower, upper), (self.bounds.lower, self.bounds.upper), cutoff, quick=quick)
+
+    def try_out(self, lower: Floats, upper: Floats, basis: Basis, iterations: int) -> Outcome:
+        """Make a few iterations within bounds, from a basis."""
+        return self.relaxation.try_out(
+            (lower, upper),
+            (self.bounds.lower, self.bounds.upper),
+            basis,
+            self.effort.quiet(iterations),
+            self.incumbent.threshold(),
+        )
+
+    def narrow(self, outcome: Outcome, lower: Floats, upper: Floats) -> bool:
+        """Narrow integer columns that would cost too much to move; say whether anything can be left."""
+        if self.incumbent.best is None or outcome.reduced is None:
+            return True
+        moved = self.bounds.narrow(outcome.reduced, outcome.bound, self.incumbent.threshold(), lower, upper)
+        return not len(moved) or self.bounds.propagate(lower, upper, moved)
+
+    def try_plan(self, x: Floats) -> bool:
+        """Try a plan; what a better one means for bounds is drawn at once. Returns whether it is feasible."""
+        before = self.incumbent.value
+        taken = self.incumbent.try_plan(x)
+        if self.incumbent.value < before:
+            threshold = self.incumbent.threshold()
+            self.bounds.cut_off(threshold)
+            self.bounds.narrow_root(threshold)
+            self._note()
+        return taken
+
+    def _note(self) -> None:
+        """Record where the search stands."""
+        bound, nodes = self.bound(), self.effort.nodes
+        self.history.append(Moment(self.effort.limits.elapsed(), nodes, self.incumbent.value, bound))
+        self.effort.limits.record("plan", objective=self.incumbent.value, bound=bound, nodes=nodes)
+
+    # ------------------------------------------------------------------ bound and gap
+
+    def bound(self) -> float:
+        """Return the proven lower bound of the whole problem at this moment."""
+        return float(min(self.incumbent.step.up(self.frontier.bound), self.incumbent.value))
+
+    def gap_reached(self) -> bool:
+        """Say whether the best plan is as good as asked for."""
+        best = self.incumbent.value
+        return self.incumbent.best is not None and best - self.bound() <= self.options.goal.slack(
+            best, self.effort.limits.gap
+        )
+
+    def useless(self, bound: float) -> bool:
+        """Say whether a node cannot hold a plan worth finding; note what the gap asked for leaves out."""
+        if not self.incumbent.settled(bound):
+            return False
+        if bound < self.incumbent.threshold():
+            self.frontier.give_up(bound)
+        return True

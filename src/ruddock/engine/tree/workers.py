@@ -1,0 +1,319 @@
+"""A second process that works on a share of a long search, so that two cores are used.
+
+Shares are lent out, and what became of them is taken back, after fixed numbers of nodes, never by the clock. So the
+same problem takes the same path every time, and on one core too, where the helper's share is worked on in turn. The
+nodes lent out stay the frontier's: should the process die, hang or run out of memory, the lease ends and they are there
+again. Nothing here ever waits for a pipe.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import queue
+import sys
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from typing import IO, Protocol
+
+from ruddock.engine.outcome import Limits, Reason
+from ruddock.engine.tree.branching import PseudoCosts
+from ruddock.engine.tree.frontier import Node
+from ruddock.engine.tree.state import SearchState
+from ruddock.problem import Floats
+
+NODES = 100  # between two hand-overs
+SHARE = 12  # open nodes lent at a time
+EARLIEST = 10  # nodes before which no helper is thought of
+A_NODE, AN_ENTRY = 1e-3, 7e-8  # seconds, about, that a node and a row or column of an iteration take
+CALLED, WORTH = 0.5, 1.5  # seconds, by that measure, after which a helper is called, and after which it joins
+PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
+LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
+GLANCE = 0.02  # seconds between two looks at the limits while waiting
+
+
+@dataclass
+class Share:
+    """What the helper is given: nodes, and all that has changed since the last time."""
+
+    nodes: list[Node]
+    most_nodes: float
+    most_iterations: float
+    seconds: float
+    best: Floats | None
+    costs: PseudoCosts
+
+
+@dataclass
+class Return:
+    """What comes back."""
+
+    nodes: list[Node] = field(default_factory=list)
+    best: Floats | None = None
+    given_up: float = float("inf")
+    uncertain: bool = False
+    worked_on: int = 0
+    iterations: int = 0
+    on_trials: int = 0
+    costs: PseudoCosts | None = None  # what was learnt
+
+
+Work = Callable[[SearchState, Share], Return]
+
+
+class Hand(Protocol):
+    """Whoever works on shares."""
+
+    def prepare(self, state: bytes) -> None:
+        """Get the search as it is at the root, as a pickle."""
+
+    def give(self, share: bytes) -> None:
+        """Get a share to work on, as a pickle."""
+
+    def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
+        """Return what has been done; None if there will be no answer any more, or if it comes too late."""
+
+    def close(self) -> None:
+        """Stop."""
+
+
+class Team:
+    """A search and its helper.
+
+    Parameters
+    ----------
+    state : SearchState
+    work : callable
+        Works on a share; for a helper in the same process.
+    """
+
+    def __init__(self, state: SearchState, work: Work) -> None:
+        self._hand: Hand = _Process() if _may_start() else _InTurn(work)
+        self._ready = self._lent = False
+        self._due, self._iterations = 0.0, 0
+        self._begun = time.monotonic()
+
+    def meet(self, state: SearchState, *, now: bool = False) -> bool:
+        """Take back what has been done and lend a new share, when that is due; say whether there still is a helper."""
+        effort = state.effort
+        if not self._ready and _work(state) > WORTH:
+            self._hand.prepare(pickle.dumps(state))
+            self._ready = True
+            self._iterations, self._due = effort.iterations, effort.own_nodes + NODES
+        if not self._ready or not (now or effort.own_nodes >= self._due):
+            return True
+        # as much work as the search has done since the last time, its early plans included
+        done = effort.iterations - self._iterations
+        if not self.take_back(state):
+            return False
+        left = effort.limits.nodes - effort.nodes
+        self._iterations, self._due = effort.iterations, effort.own_nodes + min(NODES, left / 2)  # both within it
+        if len(state.frontier) > SHARE and left >= 2 and not effort.stopped():
+            self._lend(state, min(4 * NODES, left / 2), max(done, NODES))
+        return True
+
+    def _lend(self, state: SearchState, most_nodes: float, most_iterations: float) -> None:
+        now = time.monotonic()
+        lease = state.frontier.lease(SHARE, PATIENCE + LATE * (now - self._begun))
+        self._begun, self._lent, self._lease = now, True, lease
+        self._hand.give(
+            pickle.dumps(
+                Share(
+                    lease.nodes,
+                    most_nodes,
+                    most_iterations,
+                    state.effort.seconds_left,
+                    state.incumbent.best,
+                    state.costs,
+                )
+            )
+        )
+
+    def take_back(self, state: SearchState) -> bool:
+        """Take back what has been done; say whether the helper gave an answer."""
+        if not self._lent:
+            return True
+        self._lent = False
+        effort = state.effort
+        done = self._hand.take(effort.stopped, lambda: self._lease.expired, effort.seconds_left)
+        if done is None:
+            state.frontier.give_back()
+            self.close()
+            return False
+        state.frontier.give_up(done.given_up, uncertain=done.uncertain)
+        state.frontier.give_back(done.nodes)
+        effort.nodes_elsewhere += done.worked_on
+        effort.counters.iterations += done.iterations
+        effort.on_trials += done.on_trials
+        if done.costs is not None:
+            state.costs.add(done.costs)
+        if done.best is not None:
+            state.try_plan(done.best)
+        return True
+
+    def close(self) -> None:
+        """Let the helper go."""
+        self._hand.close()
+
+
+def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool) -> Team | None:
+    """Exchange open nodes with the helper, once the search is long enough for one.
+
+    Parameters
+    ----------
+    last : whether the search has no nodes of its own any more
+    """
+    if team is None and _wanted(state):
+        team = Team(state, work)
+    return team if team is None or team.meet(state, now=last) else None
+
+
+def dismiss(team: Team | None, state: SearchState) -> None:
+    """Take back what the helper has, and let it go."""
+    if team is not None:
+        team.take_back(state)
+        team.close()
+
+
+def _wanted(state: SearchState) -> bool:
+    """Say whether a search has become long enough to call for a helper."""
+    options = state.options
+    if options.cores < 2 or options.inner or options.lazy is not None or state.effort.own_nodes < EARLIEST:
+        return False
+    return _work(state) > CALLED and len(state.frontier) > 2 * SHARE
+
+
+def _work(state: SearchState) -> float:
+    """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
+    size = state.relaxation.problem.m + state.relaxation.problem.n
+    return state.effort.own_nodes * A_NODE + state.effort.iterations * size * AN_ENTRY
+
+
+def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]) -> Return:
+    """Work on a share in a state of one's own, by a function that goes through its open nodes."""
+    effort, frontier = state.effort, state.frontier
+    # relaxations that have been begun are ended: the share's limits count between nodes
+    effort.work_within(
+        Limits(
+            seconds=share.seconds,
+            gap=effort.limits.gap,
+            nodes=effort.own_nodes + share.most_nodes,
+            iterations=effort.iterations + share.most_iterations,
+        )
+    )
+    frontier.begin_anew()
+    nodes, iterations, trials = effort.own_nodes, effort.iterations, effort.on_trials
+    state.costs.become(share.costs)
+    if share.best is not None:
+        state.try_plan(share.best)
+    known = state.incumbent.value
+    frontier.push(share.nodes)
+    go_on()
+    return Return(
+        frontier.empty(),
+        state.incumbent.best if state.incumbent.value < known else None,
+        frontier.given_up,
+        frontier.uncertain,
+        effort.own_nodes - nodes,
+        effort.iterations - iterations,
+        effort.on_trials - trials,
+        state.costs.copy().add(share.costs, -1),
+    )
+
+
+def _may_start() -> bool:
+    """Say whether another process of the same Python can be started and has a core to run on."""
+    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    return cores > 1 and bool(sys.executable) and not getattr(sys, "frozen", False)
+
+
+class _InTurn:
+    """Works on shares in the same process, with a state of its own, when they are asked for."""
+
+    def __init__(self, work: Work) -> None:
+        self._work = work
+        self._state: SearchState
+        self._share: Share | None = None
+
+    def prepare(self, state: bytes) -> None:
+        self._state = pickle.loads(state)
+
+    def give(self, share: bytes) -> None:
+        self._share = pickle.loads(share)
+
+    def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
+        assert self._share is not None
+        if stopped():
+            return None
+        return self._work(self._state, replace(self._share, seconds=seconds))
+
+    def close(self) -> None: ...
+
+
+class _Process:
+    """Works on shares in another process, by pickles through its pipes, which threads read and write."""
+
+    def __init__(self) -> None:
+        import subprocess  # here, since its import is for long searches only
+
+        environment = {**os.environ, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
+        self._process = subprocess.Popen(
+            [sys.executable, "-W", "ignore", "-c", "from ruddock.engine.tree.serve import serve; serve()"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            env=environment,
+            start_new_session=True,  # Ctrl-C is the search's to handle
+        )
+        self._answers: queue.SimpleQueue[Return | None] = queue.SimpleQueue()
+        self._letters: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
+        assert self._process.stdin is not None
+        assert self._process.stdout is not None
+        threading.Thread(target=self._listen, args=(self._process.stdout,), daemon=True).start()
+        threading.Thread(target=self._post, args=(self._process.stdin,), daemon=True).start()
+
+    def prepare(self, state: bytes) -> None:
+        self._letters.put(state)
+
+    def give(self, share: bytes) -> None:
+        self._letters.put(share)
+
+    def _listen(self, pipe: IO[bytes]) -> None:
+        """Collect answers, and None when there will be no more."""
+        try:
+            while True:
+                answer = pickle.load(pipe)
+                self._answers.put(answer if isinstance(answer, Return) else None)
+        except Exception:  # whatever is wrong with it, the helper is of no more use
+            self._answers.put(None)
+
+    def _post(self, pipe: IO[bytes]) -> None:
+        """Write what there is to write; a helper that does not read keeps only this thread waiting."""
+        try:
+            while (letter := self._letters.get()) is not None:
+                pipe.write(letter)
+                pipe.flush()
+            pipe.close()
+        except (OSError, ValueError):
+            self._answers.put(None)
+
+    def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
+        until = float("inf")
+        while time.monotonic() < until and not expired():
+            try:
+                return self._answers.get(timeout=GLANCE)
+            except queue.Empty:
+                if until == float("inf") and stopped():
+                    until = time.monotonic() + LAST_WORD
+        return None
+
+    def close(self) -> None:
+        self._letters.put(None)
+        self._process.kill()
+        self._process.wait()
+        if self._process.stdout is not None:
+            with suppress(OSError):
+                self._process.stdout.close()
