@@ -4,7 +4,7 @@ import os
 
 from setuptools import Extension, setup
 
-SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dual", "primal", "push")
+SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dual", "primal", "push", "judge")
 KERNELS = (
     *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
     "ruddock.engine.tree.propagate",

@@ -280,7 +280,7 @@ def test_of_like_columns_the_cheaper_one_comes_first() -> None:
     assert fixed > 20
 
 
-@pytest.fixture()
+@pytest.fixture
 def early(monkeypatch: pytest.MonkeyPatch) -> None:
     """Let a helper join after a moment, whatever this machine has."""
     monkeypatch.setattr(workers, "CALLED", 0.05)

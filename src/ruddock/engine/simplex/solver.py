@@ -12,7 +12,6 @@ either method are removed at its end, and the other one cleans up what that leav
 from __future__ import annotations
 
 from dataclasses import replace
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -24,7 +23,7 @@ from ruddock.engine.outcome import (
     AT_UPPER,
     BASIC,
     EQUAL,
-    FREE,
+    FEASIBILITY,
     OPTIMALITY,
     Basis,
     Codes,
@@ -35,11 +34,11 @@ from ruddock.engine.outcome import (
     Reason,
     Status,
 )
-from ruddock.engine.simplex.bound import DualBound, dual_bound
 from ruddock.engine.simplex.constants import AT_LIMIT, BEYOND, DONE, GOING_ON, INFEASIBLE, STUCK
 from ruddock.engine.simplex.core import Core
 from ruddock.engine.simplex.crash import crash_basis
 from ruddock.engine.simplex.dual import DualSimplex
+from ruddock.engine.simplex.judge import Judge
 from ruddock.engine.simplex.primal import PrimalSimplex
 from ruddock.engine.simplex.push import Push
 from ruddock.engine.simplex.scaling import geometric_scale
@@ -90,9 +89,10 @@ class LinearSolver:
         by_rows = csc_matrix((values, problem.indices, problem.starts), shape=(m, n)).tocsr()
         rows = (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows.data)
         self._core = Core(m, n, by_columns, rows)
-        self.__dict__.pop("_absolute", None)
         self._dual, self._primal = DualSimplex(self._core), PrimalSimplex(self._core)
         self._unit = np.concatenate((self._columns, 1.0 / self._rows))  # true value = unit x scaled value
+        own = (problem.starts, problem.indices, problem.values)
+        self._judge = Judge(own, problem.row_lower, problem.row_upper, self.lower, self.upper, self.costs)
         core = self._core
         self._core_cost, self._x = np.asarray(core.cost), np.asarray(core.x)
         self._code, self._head = np.asarray(core.code), np.asarray(core.head)
@@ -105,11 +105,6 @@ class LinearSolver:
     def bytes(self) -> int:
         """What the problem, the kernels and the factors take."""
         return int(self._core.bytes()) + 48 * self.problem.nonzeros + 200 * (self.problem.m + self.problem.n)
-
-    @cached_property
-    def _absolute(self) -> csr_matrix:
-        """The transposed matrix without signs."""
-        return csr_matrix(abs(self.problem.matrix()).T)
 
     # ------------------------------------------------------------------ changes
 
@@ -434,64 +429,48 @@ class LinearSolver:
     # ------------------------------------------------------------------ answers
 
     def _values(self) -> tuple[Floats, Floats]:
-        """Return column values and row activities in true units."""
-        n = self.problem.n
-        x = self._x[:n] * self._columns
-        code = self._code[:n]
-        lower, upper = code == AT_LOWER, code == AT_UPPER
+        """Return column values and row activities in true units; the judge knows what they are worth."""
+        x, activity = np.empty(self.problem.n), np.zeros(self.problem.m)
+        noise = 0.0
         if not self._quick:  # basic values that miss a bound by rounding alone are told as the bound
-            noise = min(NOISE * max(1.0, np.abs(self._x).max(initial=0.0)), TOLERANCE / 10) * self._columns
-            lower, upper = lower | (np.abs(x - self.lower) <= noise), upper | (np.abs(x - self.upper) <= noise)
-        x = np.where(lower, self.lower, np.where(upper, self.upper, x))
-        return x, self.problem.activity(x)
+            noise = min(NOISE * max(1.0, np.abs(self._x).max(initial=0.0)), TOLERANCE / 10)
+        self._judge.values(self._x, self._unit, self._code, x, activity, noise)
+        return x, activity
 
-    def _finish(self) -> Outcome | None:
-        """Return the optimal outcome if it holds on the original problem."""
-        problem = self.problem
-        x, activity = self._values()
-        if not certificates.feasible(problem, x, activity, self.lower, self.upper):
-            return None
-        y, reduced = self._duals()
-        scale = np.maximum(1.0, np.abs(self.costs))
-        code = self._code
-        wrong = np.where(self.lower < self.upper, _wrong(reduced / scale, code[: problem.n]), 0.0)
-        wrong_rows = np.where(problem.row_lower < problem.row_upper, _wrong(y, code[problem.n :]), 0.0)
-        if max(wrong.max(initial=0.0), wrong_rows.max(initial=0.0)) > OPTIMALITY:
-            return None
-        objective = float(self.costs @ x) + problem.offset
-        proven = self._bound(x, activity, y, reduced)
-        slack = EQUAL * max(1.0, abs(objective))
-        bound = min(objective, proven.nearly)
-        if not self._quick and proven.value >= objective - slack:
-            bound = objective  # but for rounding
-        elif not self._quick and bound == objective:
-            bound = float(np.nextafter(objective, -np.inf))  # a limit that does not exist would have to hold
-        reduced[code[: problem.n] == BASIC] = 0.0
-        y[code[problem.n :] == BASIC] = 0.0
-        return self._outcome("optimal", x, activity, y=y, reduced=reduced, objective=objective, bound=bound)
-
-    def _duals(self) -> tuple[Floats, Floats]:
+    def _duals(self, x: Floats, activity: Floats) -> tuple[Floats, Floats]:
         """Return dual values of rows and reduced costs of columns, of the true costs at the present basis."""
-        cost = np.concatenate((self.costs * self._columns, np.zeros(self.problem.m)))
-        y = cost[self._head]
+        y = self._scaled[2][self._head]
         self._core.solve_backward(y)
         y *= self._rows
         if not self._quick:
             y += self.backward(self._basic_residual(y))  # one step of refinement
-        return y, self.costs - self.problem.priced(y)
-
-    def _bound(self, x: Floats, activity: Floats, y: Floats, reduced: Floats) -> DualBound:
-        """Return the bound of the objective that dual values prove, offset included."""
-        p = self.problem
-        size = np.concatenate((np.abs(self.costs) + self._absolute @ np.abs(y), np.abs(y)))
-        lower, upper = np.concatenate((self.lower, p.row_lower)), np.concatenate((self.upper, p.row_upper))
-        found = dual_bound(np.concatenate((reduced, y)), np.concatenate((x, activity)), size, lower, upper)
-        return DualBound(found.value + p.offset, found.nearly + p.offset)
+        reduced = np.empty(self.problem.n)
+        self._judge.duals(y, self._code, x, activity, reduced)
+        return y, reduced
 
     def _basic_residual(self, y: Floats) -> Floats:
         """Return the reduced costs of the basic variables, which exact dual values would make zero."""
         d = np.concatenate((self.costs - self.problem.priced(y), y))
         return np.asarray(d[self._head])
+
+    def _finish(self) -> Outcome | None:
+        """Return the optimal outcome if it holds on the original problem."""
+        x, activity = self._values()
+        if self._judge.excess > FEASIBILITY:
+            return None
+        y, reduced = self._duals(x, activity)
+        judge, offset = self._judge, self.problem.offset
+        if judge.wrong > OPTIMALITY:
+            return None
+        objective, bound = judge.objective + offset, min(judge.nearly, judge.objective) + offset
+        if not self._quick:
+            if not judge.endless and bound >= objective - EQUAL * max(1.0, abs(objective)):
+                bound = objective  # but for rounding
+            elif bound == objective:
+                bound = float(np.nextafter(objective, -np.inf))  # a limit that does not exist would have to hold
+        reduced[self._code[: self.problem.n] == BASIC] = 0.0
+        y[self._code[self.problem.n :] == BASIC] = 0.0
+        return self._outcome("optimal", x, activity, y=y, reduced=reduced, objective=objective, bound=bound)
 
     def _outcome(self, status: Status, x: Floats, activity: Floats, **more: Any) -> Outcome:
         n = self.problem.n
@@ -503,20 +482,20 @@ class LinearSolver:
         if self._quick:
             return Outcome("stopped", reason)
         x, activity = self._values()
-        y, reduced = self._duals()
-        if not np.isfinite(x).all() or not np.isfinite(y).all():
-            return Outcome("stopped", reason)
-        bound = self._bound(x, activity, y, reduced).value
-        if not certificates.feasible(self.problem, x, activity, self.lower, self.upper):
+        feasible, judge, offset = self._judge.excess <= FEASIBILITY, self._judge, self.problem.offset
+        self._duals(x, activity)
+        bound = -np.inf if judge.endless or not np.isfinite(judge.nearly) else judge.nearly + offset
+        if not feasible:
             return Outcome("stopped", reason, bound=bound)
-        objective = float(self.costs @ x) + self.problem.offset
+        objective = judge.objective + offset
         return self._outcome("stopped", x, activity, reason=reason, objective=objective, bound=min(bound, objective))
 
     def _beyond(self, cutoff: float) -> Outcome | None:
         """Return the outcome of an objective that the dual method has seen pass a cutoff, if dual values prove it."""
-        x, activity = self._values()
-        bound = self._bound(x, activity, *self._duals()).value
-        return Outcome("stopped", bound=bound) if bound >= cutoff - EQUAL * max(1.0, abs(cutoff)) else None
+        self._duals(*self._values())
+        bound = self._judge.nearly + self.problem.offset
+        proven = not self._judge.endless and bound >= cutoff - EQUAL * max(1.0, abs(cutoff))
+        return Outcome("stopped", bound=bound) if proven else None
 
     def _infeasible(self, kernel: Any) -> Outcome | None:
         m = self.problem.m
@@ -560,7 +539,7 @@ class LinearSolver:
     def _from_nearer_point(self, ray: Floats) -> Outcome | None:
         """Return the unbounded outcome from a point found without costs: the present one is too far out."""
         plain = LinearSolver(replace(self.problem, costs=np.zeros(self.problem.n)))
-        plain.lower, plain.upper = self.lower.copy(), self.upper.copy()
+        plain.change_bounds(slice(None), self.lower, self.upper)
         found = plain.solve()
         if found.status != "optimal" or found.x is None:
             return None
@@ -568,8 +547,3 @@ class LinearSolver:
         return replace(
             found, status="unbounded", ray=ray, objective=objective, bound=float("-inf"), y=None, reduced=None
         )
-
-
-def _wrong(d: Floats, code: Codes) -> Floats:
-    """Return by how much each reduced cost has the wrong sign for its code."""
-    return np.where(code == AT_LOWER, -d, np.where(code == AT_UPPER, d, np.where(code == FREE, np.abs(d), 0.0)))

@@ -1,0 +1,24 @@
+cdef class Judge:
+    cdef readonly int m
+    cdef readonly int n
+    cdef const int[::1] ap
+    cdef const int[::1] ai
+    cdef const double[::1] ax
+    cdef const double[::1] row_lower
+    cdef const double[::1] row_upper
+    cdef const double[::1] lower
+    cdef const double[::1] upper
+    cdef const double[::1] costs
+    cdef double terms
+    cdef readonly double excess
+    cdef readonly double wrong
+    cdef readonly double objective
+    cdef readonly double nearly
+    cdef readonly bint endless
+
+    cdef void _add(
+        self, double price, double size, double scale, signed char code, double lower, double upper, double value
+    ) noexcept nogil
+
+
+cdef double _excess(double value, double lower, double upper) noexcept nogil
