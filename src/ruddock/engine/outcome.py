@@ -197,6 +197,8 @@ class Options:
     lazy : asked about every whole plan; returns rows that it breaks: columns, values, lower and upper limit
     cores : how many processes may work on a long search: 2, or only this one; each takes its own path to the answer
     basis : to start a linear problem from, as it is, without presolve
+    known : a plan that is known, shape (n,): a search raises an error where a cut or a bound leaves it out while it is
+        better than the best plan; for finding errors, without symmetry
     goal : how the objective relates to the one as written
     inner : whether this is a search near a plan within another search, which begins none of its own
     """
@@ -214,6 +216,7 @@ class Options:
     lazy: Callable[[Floats], list[LazyRow]] | None = None
     cores: int = 2
     basis: Basis | None = None
+    known: Floats | None = None
     goal: Goal = Goal()
     inner: bool = False
 

@@ -40,6 +40,9 @@ def _in_own_units(problem: Problem, limits: Limits, options: Options) -> Outcome
     if units.impossible:
         return Outcome("infeasible")
     method = search_tree if problem.discrete else solve_linear
-    if units.plain:
-        return method(problem, limits, options)
-    return units.outcome(method(units.problem, units.limits(limits), units.options(options)))
+    try:
+        if units.plain:
+            return method(problem, limits, options)
+        return units.outcome(method(units.problem, units.limits(limits), units.options(options)))
+    except MemoryError:  # outside of all that keeps what it has
+        return Outcome("stopped", "memory")

@@ -48,7 +48,9 @@ BUDGET = 4_000_000  # entries touched per epoch: about 20 ms of compiled work
 ROUNDS = 25  # changes between methods before giving up
 TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
 LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility cannot be proven
+FAR = 1e8  # a column at a bound of this size would drown all others in rounding
 FINEST = 1e-12  # what it may shrink to
+EXACT_ROWS = 200  # up to which exact arithmetic is the last resort
 NO_LIMIT = 2**62
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
 SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
@@ -74,6 +76,7 @@ class LinearSolver:
         self.counters = Counters()
         self._codes: Codes | None = None
         self._scale = scale
+        self._leaves_far = True  # whether bounds that are very far are left out, as long as no answer needs them
         self._load(problem)
 
     def _load(self, problem: Problem) -> None:
@@ -279,7 +282,10 @@ class LinearSolver:
         if crossed is not None:
             return crossed
         try:
-            return self._solve(limits, cutoff, method, quick=quick)
+            outcome = self._solve(limits, cutoff, method, quick=quick)
+            if quick or (outcome.reason != "numerics" and not _apart(outcome)):
+                return outcome
+            return self._otherwise(limits, outcome)
         except MemoryError:
             # what the kernels hold may be half done: they are made anew for the next solve
             self._spent = True
@@ -311,6 +317,8 @@ class LinearSolver:
                 outcome = self._finish()
                 if outcome is not None and (quick or outcome.bound == outcome.objective):
                     break
+                if outcome is None and self._leaves_far and self._take_far():
+                    continue
                 within, outcome = outcome or within, None  # optimal within the tolerance: a finer one may prove it
                 if core.primal_tolerance < FINEST:
                     break
@@ -330,6 +338,8 @@ class LinearSolver:
                 if outcome is not None:
                     break
                 cutoff = float("inf")  # not proven: on to the optimum
+            elif result == BEYOND and self._leaves_far and self._take_far():
+                continue
             elif result != DONE:
                 outcome = self._infeasible(kernel) if result == INFEASIBLE else self._unbounded()
                 if outcome is not None:
@@ -350,6 +360,32 @@ class LinearSolver:
             outcome = self._stopped("numerics")
         return outcome if quick else replace(outcome, counters=replace(self.counters))
 
+    def _otherwise(self, limits: Limits, outcome: Outcome) -> Outcome:
+        """Solve in other ways what went wrong or could not be proven, each with something that is different.
+
+        From the basis of all logicals and with scaling the other way; then, where the problem is small, in exact
+        arithmetic from the basis that was reached.
+        """
+        p = replace(self.problem, lower=self.lower, upper=self.upper, costs=self.costs, kinds=self.problem.kinds * 0)
+        other = LinearSolver(p, scale=not self._scale)
+        other.counters = self.counters
+        other._codes = _logical_codes(p)
+        again = other._solve(limits, float("inf"), "dual", quick=False)
+        basis = again.basis or outcome.basis or other.basis
+        if (again.reason == "numerics" or _apart(again)) and basis is not None and p.m <= EXACT_ROWS:
+            from ruddock.engine.exact import certify  # here, since few solves need it
+
+            exact, certified = certify(p, replace(again, basis=basis), limits)
+            if certified:
+                again = replace(exact, status="optimal", reason=None)
+        if again.status == "stopped" and outcome.status == "optimal":
+            again = outcome
+        if _apart(again):  # the bound tells what is proven
+            again = replace(again, status="stopped", reason="numerics")
+        if again.basis is not None:
+            self.basis = again.basis
+        return again
+
     def _crossed(self) -> Outcome | None:
         """Return the infeasible outcome of limits that cross, or None."""
         columns = np.flatnonzero(self.lower > self.upper)
@@ -361,18 +397,18 @@ class LinearSolver:
     def _install(self) -> None:
         """Put scaled bounds, costs and the basis into the core."""
         n, m = self.problem.n, self.problem.m
+        lower, upper = self.lower, self.upper
+        if self._leaves_far:
+            lower, upper = np.where(lower <= -FAR, -np.inf, lower), np.where(upper >= FAR, np.inf, upper)
         self._scaled = (
-            np.concatenate((self.lower, self.problem.row_lower)) / self._unit,
-            np.concatenate((self.upper, self.problem.row_upper)) / self._unit,
+            np.concatenate((lower, self.problem.row_lower)) / self._unit,
+            np.concatenate((upper, self.problem.row_upper)) / self._unit,
             np.concatenate((self.costs * self._columns, np.zeros(m))),
         )
         if self._codes is None:
-            lower, upper = self._scaled[:2]
-            self._codes = np.full(n + m, AT_LOWER, np.int8)
-            self._codes[n:] = BASIC
-            # start at the bound nearer to zero
-            self._codes[:n][np.abs(upper[:n]) < np.abs(lower[:n])] = AT_UPPER
-            columns = crash_basis(self.problem)
+            here = replace(self.problem, lower=self.lower, upper=self.upper, costs=self.costs)
+            self._codes = _logical_codes(here)
+            columns = crash_basis(here)
             taken = np.flatnonzero(columns >= 0)
             self._codes[columns[taken]], self._codes[n + taken] = BASIC, AT_LOWER
         self._code[:] = self._codes
@@ -385,6 +421,17 @@ class LinearSolver:
             self._weight[:] = 1.0 if known is None or len(known) != n + m else known[basic]
             self._core.factored = False
             self._factored = True
+
+    def _take_far(self) -> bool:
+        """Let the far bounds count from now on; say whether there are any."""
+        self._leaves_far = False
+        if not (
+            (np.isfinite(self.lower) & (self.lower <= -FAR)) | (np.isfinite(self.upper) & (self.upper >= FAR))
+        ).any():
+            return False
+        self._codes = self._code.copy()
+        self._install()
+        return True
 
     def _restore(self) -> None:
         """Set true bounds and costs, put nonbasic variables on their bounds, and recompute."""
@@ -400,6 +447,8 @@ class LinearSolver:
             if perturb:
                 kernel.perturb()
             kernel.cutoff = cutoff - self.problem.offset
+        if self.bytes > limits.memory:
+            return self._stopped("memory")
         result = GOING_ON
         reason: Reason | None = None
         patience = PATIENCE * (self.problem.m + self.problem.n) + 10_000
@@ -547,3 +596,17 @@ class LinearSolver:
         return replace(
             found, status="unbounded", ray=ray, objective=objective, bound=float("-inf"), y=None, reduced=None
         )
+
+
+def _apart(outcome: Outcome) -> bool:
+    """Say whether an optimum is farther from its bound than the tolerance explains."""
+    room = OPTIMALITY * max(1.0, abs(outcome.objective))
+    return outcome.status == "optimal" and outcome.objective - outcome.bound > room
+
+
+def _logical_codes(problem: Problem) -> Codes:
+    """Return the codes of the basis of all logicals, columns at the bound nearer to zero."""
+    codes = np.full(problem.n + problem.m, AT_LOWER, np.int8)
+    codes[problem.n :] = BASIC
+    codes[: problem.n][np.abs(problem.upper) < np.abs(problem.lower)] = AT_UPPER
+    return codes

@@ -94,7 +94,7 @@ class Domain:
         off = self.semis[np.abs(x[self.semis]) <= INTEGRALITY]
         on = np.setdiff1d(self.semis, off)
         lower[on], upper[on] = self.on_lower[on], self.on_upper[on]
-        whole = np.clip(np.round(x[self.integers]), lower[self.integers], upper[self.integers])
+        whole = np.clip(np.round(x[self.integers]), lower[self.integers], upper[self.integers]) + 0.0  # no -0
         lower[self.integers] = upper[self.integers] = whole
         lower[off] = upper[off] = 0.0
         return lower, upper

@@ -26,6 +26,7 @@ IMPOSSIBLE = cython.declare(cython.int, 1)  # -1 tells of an exception
 NEAR = cython.declare(cython.double, 1e-6)  # whole numbers are rounded with this much room
 SHARE = cython.declare(cython.double, 0.05)  # of a continuous column's range that a bound must move by
 EPSILON = cython.declare(cython.double, 4.0 * 2.0**-52)  # of all terms of a sum: what adding them up may lose
+NEGLIGIBLE = cython.declare(cython.double, 1e-11)  # error of a bound, far within every tolerance
 MOST_ERROR = cython.declare(cython.double, 0.1)  # of a bound, beyond which it is not taken
 HUGE = cython.declare(cython.double, 1e8)  # continuous bounds beyond this are not implied: they help nobody
 
@@ -239,6 +240,8 @@ class Propagator:
             return 0
         if error > MOST_ERROR * (1.0 if self.whole[j] else max(1.0, abs(bound))):
             return 0
+        if error < NEGLIGIBLE * max(1.0, abs(bound)):
+            error = 0.0
         if upper:
             bound += error
             if self.whole[j]:

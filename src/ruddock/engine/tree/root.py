@@ -26,7 +26,7 @@ def prepare(state: SearchState) -> None:
     """Tighten the problem and load it."""
     relaxed = state.problem
     if state.options.presolve:
-        tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=state.options.lazy is None)
+        tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=_complete(state))
         state.tightening = tightening
         if tightening.infeasible:
             return
@@ -44,6 +44,11 @@ def prepare(state: SearchState) -> None:
             relaxed = merged
     state.relaxation.load(relaxed)
     state.load_rows()
+
+
+def _complete(state: SearchState) -> bool:
+    """Say whether columns may be fixed by their costs: not if rows may follow, nor where a plan is watched."""
+    return state.options.lazy is None and state.watch is None
 
 
 def _break_ties(state: SearchState, relaxed: Problem) -> Problem:
@@ -112,7 +117,7 @@ def _tighten_again(state: SearchState) -> bool:
         lower, upper = state.bounds.lower.copy(), state.bounds.upper.copy()
         lower[semis], upper[semis] = relaxed.lower[semis], relaxed.upper[semis]
         left = replace(relaxed, lower=lower, upper=upper)
-        again = Tightening(left, Domain(left), state.effort.stopped, complete=state.options.lazy is None)
+        again = Tightening(left, Domain(left), state.effort.stopped, complete=_complete(state))
         if again.infeasible:  # the best plan is the best of all, which the nodes will show
             return False
         for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():

@@ -19,6 +19,7 @@ from ruddock.engine.tree.branching import choose
 from ruddock.engine.tree.domain import NEAR, Branch
 from ruddock.engine.tree.frontier import Node, Parent
 from ruddock.engine.tree.heuristics import look_for_plans, try_start
+from ruddock.engine.tree.lattice import whole_solution
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry import with_sums
 from ruddock.problem import Floats, Problem
@@ -68,11 +69,12 @@ class TreeSearch:
         self.state = state
         self._team: workers.Team | None = None
         self._first: tuple[Node, Outcome] | None = None
+        self._point: Floats | None = None
 
     def run(self) -> Outcome:
         """Search to the end or to a limit."""
         state = self.state
-        if (state.domain.lower > state.domain.upper).any():
+        if (state.domain.lower > state.domain.upper).any() or not self._may_be_whole():
             return answer.nothing(state)
         try:
             first = self._begin()
@@ -87,6 +89,15 @@ class TreeSearch:
                     self._team.close()
         return answer.of_search(state, reason)
 
+    def _may_be_whole(self) -> bool:
+        """Say whether the equations may have a whole solution; one of them is tried as a plan."""
+        state = self.state
+        if state.options.inner or not state.options.presolve:
+            return True
+        possible, point = whole_solution(state.problem)
+        self._point = point
+        return possible
+
     def _begin(self) -> Outcome | None:
         """Prepare the root and solve it; return the outcome if that settles the problem."""
         state = self.state
@@ -95,6 +106,8 @@ class TreeSearch:
             root.prepare(state)
         if state.tightening is not None and state.tightening.infeasible:
             return answer.proof_or_nothing(state)
+        if self._point is not None and state.options.heuristics:
+            state.try_plan(self._point)
         try_start(state, self.near)
         first = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
         if first.status == "infeasible":
@@ -134,8 +147,11 @@ class TreeSearch:
                 return None
             if reason is None:
                 effort.own_nodes += 1
+                watched = state.watch is not None and state.watch.holds(node)
                 node, box, reason = self._work_on(node, box, outcome)
                 outcome = None
+                if watched and state.watch is not None and reason is None:
+                    state.watch.left(state.incumbent.threshold(effort.limits.gap), box if node is not None else None)
             if reason is not None:
                 state.frontier.put_back()
                 workers.dismiss(self._team, state)

@@ -21,6 +21,7 @@ from ruddock.engine.tree.frontier import Frontier
 from ruddock.engine.tree.incumbent import Incumbent
 from ruddock.engine.tree.relaxation import Relaxation
 from ruddock.engine.tree.tighten import Tightening
+from ruddock.engine.tree.watch import Watch
 from ruddock.problem import Floats, Problem
 
 INFINITY = float("inf")
@@ -61,6 +62,7 @@ class SearchState:
         self.tightening: Tightening | None = None
         self.cut_counts: dict[str, int] = {}
         self.history: list[Moment] = []
+        self.watch = None if options.known is None else Watch(problem, options.known)
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what another process begins from: all but open nodes, history, and what the root was for."""
@@ -96,6 +98,8 @@ class SearchState:
 
     def append(self, matrix: object, low: Floats, high: Floats) -> None:
         """Append rows to the relaxation."""
+        if self.watch is not None:
+            self.watch.rows(matrix, low, high, "a cut")
         self.relaxation.append(matrix, low, high)
         self.load_rows()
 

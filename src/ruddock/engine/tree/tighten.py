@@ -234,10 +234,9 @@ class Tightening:
 
     def _hold(self, columns: np.ndarray, lower: Floats, upper: Floats) -> None:
         """Take better bounds of some columns; see `_take`."""
-        loose = (self.whole[columns] == 0).astype(float) * RELAX
-        plain = ~self.semi[columns]
-        lower = np.maximum(self.lower[columns], lower - loose * np.maximum(1.0, np.abs(lower)))
-        upper = np.minimum(self.upper[columns], upper + loose * np.maximum(1.0, np.abs(upper)))
+        loose, plain = self.whole[columns] == 0, ~self.semi[columns]
+        lower = np.maximum(self.lower[columns], np.where(loose, lower - RELAX * np.maximum(1.0, np.abs(lower)), lower))
+        upper = np.minimum(self.upper[columns], np.where(loose, upper + RELAX * np.maximum(1.0, np.abs(upper)), upper))
         self.lower[columns[plain]], self.upper[columns[plain]] = lower[plain], upper[plain]
         self.infeasible |= bool((self.lower[columns] > self.upper[columns]).any())
 

@@ -32,6 +32,7 @@ A_NODE, AN_ENTRY = 1e-3, 7e-8  # seconds, about, that a node and a row or column
 CALLED, WORTH = 0.5, 1.5  # seconds, by that measure, after which a helper is called, and after which it joins
 PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
+GOODBYE = 0.2  # seconds that the threads of a helper that was killed have to end
 GLANCE = 0.02  # seconds between two looks at the limits while waiting
 
 
@@ -92,28 +93,28 @@ class Team:
 
     def __init__(self, state: SearchState, work: Work) -> None:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
-        self._ready = self._lent = False
+        self._ready = self._lent = self._gone = False
         self._due, self._iterations = 0.0, 0
         self._begun = time.monotonic()
 
-    def meet(self, state: SearchState, *, now: bool = False) -> bool:
-        """Take back what has been done and lend a new share, when that is due; say whether there still is a helper."""
+    def meet(self, state: SearchState, *, now: bool = False) -> None:
+        """Take back what has been done and lend a new share, when that is due."""
         effort = state.effort
+        if self._gone:
+            return
         if not self._ready and _work(state) > WORTH:
             self._hand.prepare(pickle.dumps(state))
             self._ready = True
             self._iterations, self._due = effort.iterations, effort.own_nodes + NODES
         if not self._ready or not (now or effort.own_nodes >= self._due):
-            return True
+            return
         # as much work as the search has done since the last time, its early plans included
         done = effort.iterations - self._iterations
-        if not self.take_back(state):
-            return False
+        self.take_back(state)
         left = effort.limits.nodes - effort.nodes
         self._iterations, self._due = effort.iterations, effort.own_nodes + min(NODES, left / 2)  # both within it
-        if len(state.frontier) > SHARE and left >= 2 and not effort.stopped():
+        if len(state.frontier) > SHARE and left >= 2 and not self._gone and not effort.stopped():
             self._lend(state, min(4 * NODES, left / 2), max(done, NODES))
-        return True
 
     def _lend(self, state: SearchState, most_nodes: float, most_iterations: float) -> None:
         now = time.monotonic()
@@ -132,17 +133,17 @@ class Team:
             )
         )
 
-    def take_back(self, state: SearchState) -> bool:
-        """Take back what has been done; say whether the helper gave an answer."""
+    def take_back(self, state: SearchState) -> None:
+        """Take back what has been done; a helper that gives no answer is let go for good."""
         if not self._lent:
-            return True
+            return
         self._lent = False
         effort = state.effort
         done = self._hand.take(effort.stopped, lambda: self._lease.expired, effort.seconds_left)
         if done is None:
             state.frontier.give_back()
             self.close()
-            return False
+            return
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
         state.frontier.give_back(done.nodes)
         effort.nodes_elsewhere += done.worked_on
@@ -152,11 +153,12 @@ class Team:
             state.costs.add(done.costs)
         if done.best is not None:
             state.try_plan(done.best)
-        return True
 
     def close(self) -> None:
         """Let the helper go."""
-        self._hand.close()
+        if not self._gone:
+            self._gone = True
+            self._hand.close()
 
 
 def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool) -> Team | None:
@@ -168,7 +170,9 @@ def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool)
     """
     if team is None and _wanted(state):
         team = Team(state, work)
-    return team if team is None or team.meet(state, now=last) else None
+    if team is not None:
+        team.meet(state, now=last)
+    return team
 
 
 def dismiss(team: Team | None, state: SearchState) -> None:
@@ -272,8 +276,12 @@ class _Process:
         self._letters: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
         assert self._process.stdin is not None
         assert self._process.stdout is not None
-        threading.Thread(target=self._listen, args=(self._process.stdout,), daemon=True).start()
-        threading.Thread(target=self._post, args=(self._process.stdin,), daemon=True).start()
+        self._threads = [
+            threading.Thread(target=self._listen, args=(self._process.stdout,), daemon=True),
+            threading.Thread(target=self._post, args=(self._process.stdin,), daemon=True),
+        ]
+        for thread in self._threads:
+            thread.start()
 
     def prepare(self, state: bytes) -> None:
         self._letters.put(state)
@@ -296,9 +304,11 @@ class _Process:
             while (letter := self._letters.get()) is not None:
                 pipe.write(letter)
                 pipe.flush()
-            pipe.close()
         except (OSError, ValueError):
             self._answers.put(None)
+        finally:
+            with suppress(OSError):  # what was on its way is not needed any more
+                pipe.close()
 
     def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
         until = float("inf")
@@ -314,6 +324,8 @@ class _Process:
         self._letters.put(None)
         self._process.kill()
         self._process.wait()
+        for thread in self._threads:
+            thread.join(GOODBYE)
         if self._process.stdout is not None:
             with suppress(OSError):
                 self._process.stdout.close()

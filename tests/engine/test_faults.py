@@ -1,0 +1,84 @@
+"""A helper that dies or hangs, memory that ends, limits at any moment: the answer is the same, or says less."""
+
+from __future__ import annotations
+
+import signal
+
+import numpy as np
+import pytest
+
+from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.solve import solve
+from tests.engine import faults
+from tests.exact import judge
+from tests.generators import random_lp
+
+
+@pytest.mark.parametrize("what", faults.SIGNALS)
+def test_a_helper_that_dies_or_hangs_takes_nothing_with_it(what: signal.Signals) -> None:
+    problem = faults.search(3)
+    best = faults.alone(problem)
+    assert best.status == "optimal"
+    handed = 0
+    for at in (1, 2, 3):
+        outcome, given = faults.with_fault(problem, at, what)
+        handed += given >= at
+        assert (outcome.status, outcome.objective) == ("optimal", best.objective)
+        assert outcome.bound == pytest.approx(best.bound)
+    assert handed == 3
+
+
+def test_a_limit_that_falls_due_while_the_helper_hangs_keeps_its_nodes_in_the_bound() -> None:
+    problem = faults.search(3)
+    best = faults.alone(problem)
+    for at in (1, 2):
+        with faults.early_helper(at, signal.SIGSTOP, patience=60.0) as given:
+            asked = iter(range(30))
+            limits = Limits(interrupted=lambda at=at, asked=asked: given[0] >= at and next(asked, None) is None)
+            outcome = solve(problem, limits, Options(cores=2, cuts=False))
+        assert (outcome.status, outcome.reason) == ("stopped", "user")
+        faults.sound(problem, outcome, best.objective)
+
+
+def test_limits_at_any_moment_leave_a_true_bound() -> None:
+    problem = faults.search(5)
+    best = faults.alone(problem).objective
+    rng = np.random.default_rng(0)
+    for _ in range(12):
+        limit = int(rng.integers(1, 1500))
+        stopped = solve(problem, Limits(iterations=limit), Options(cores=1))
+        if stopped.status == "stopped":
+            assert stopped.reason == "iterations"
+            assert stopped.counters.iterations <= limit + 1
+        faults.sound(problem, stopped, best)
+        asked = iter(range(int(rng.integers(1, 5_000))))
+        interrupted = Limits(interrupted=lambda asked=asked: next(asked, None) is None)
+        faults.sound(problem, solve(problem, interrupted, Options(cores=1)), best)
+
+
+@pytest.mark.parametrize("kind", ["search", "linear"])
+def test_memory_that_ends_is_told(kind: str) -> None:
+    status, _, objective, _ = faults.with_little_memory(kind, 4000)
+    assert status == "optimal"
+    for megabytes in (1, 4, 12):
+        found = faults.with_little_memory(kind, megabytes)
+        assert found[:2] == ["stopped", "memory"] or found[0] == status
+        assert found[0] == "stopped" or found[2] == objective
+
+
+def test_a_memory_limit_holds_for_linear_models_too() -> None:
+    problem = random_lp("staircase", 3, 800, 1, "optimal")
+    assert solve(problem, Limits(memory=50_000)).reason == "memory"
+    assert solve(problem, Limits(memory=1e9)).status == "optimal"
+
+
+def test_the_primal_method_ends_where_every_move_is_a_flip() -> None:
+    # x >= 1 and x <= 0 for a column from 0 to 1: moving it over gains nothing
+    from ruddock.problem import Problem
+
+    inf = np.inf
+    problem = Problem.build([[1.0], [1.0]], [1, -inf], [inf, 0], [0.0], [1.0], [0.0])
+    outcome = solve(problem, Limits(iterations=1000), Options(method="primal", presolve=False))
+    assert outcome.status == "infeasible"
+    judge(problem, outcome)
+    assert outcome.counters.bound_flips < 100
