@@ -7,6 +7,7 @@ from setuptools import Extension, setup
 SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dual", "primal", "push", "judge")
 KERNELS = (
     *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
+    *(f"ruddock.engine.interior.{name}" for name in ("ordering", "cholesky", "product")),
     "ruddock.engine.tree.propagate",
     "ruddock.formats.mps.kernel",
 )

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
 SEPARABLE = 2000  # rows and columns from which on separate parts are looked for
 MANY_ROWS = 80_000
+MOST_WORK, MOST_ASKED = 2e9, 1e12  # multiplications of one step, at most, chosen and asked for
 THIN = 8.0  # entries by row of the normal equations, at most
 WORTHWHILE = 500  # entries from which on presolve is tried
 
@@ -121,11 +122,16 @@ class LinearSolve:
         codes, row_codes = np.zeros(n, np.int8), np.zeros(m, np.int8)
         objective = problem.offset
         for rows, columns in components.parts:
+            reason = self.limits.exceeded(self.counters.iterations)
+            if reason is not None:
+                return Outcome("stopped", reason)
             found = self._solve_whole(components.problem(rows, columns))
             if found.status == "infeasible" and found.proof is not None:
                 proof = np.zeros(m)
                 proof[rows] = found.proof
                 return Outcome("infeasible", proof=proof)
+            if found.status == "stopped" and found.reason != "numerics":
+                return Outcome("stopped", found.reason)
             if found.status != "optimal" or found.basis is None:
                 return None
             x[columns], reduced[columns], codes[columns] = found.x, found.reduced, found.basis.columns
@@ -146,7 +152,7 @@ class LinearSolve:
         """Solve a problem by the method asked for."""
         solver = LinearSolver(problem)
         method = self.options.method
-        interior = method == "interior" or (method == "auto" and _interior_pays(problem))
+        interior = method == "interior" or (method == "auto" and _may_pay(problem))
         if interior and problem.m and problem.n:
             self._start_from_interior(solver, problem)
         return self._simplex(solver, "auto" if method == "interior" else method)
@@ -169,10 +175,14 @@ class LinearSolve:
         def stopped(steps: int, objective: float, bound: float) -> bool:
             self.limits.record("interior step", step=steps, objective=objective, bound=bound)
             self.limits.tell(self.counters.iterations, 0, float("inf"), float("-inf"))
+            return halted()
+
+        def halted() -> bool:
             return self.limits.exceeded(self.counters.iterations) is not None
 
+        asked = self.options.method == "interior"
         with self._part("interior"):
-            interior = interior_point(problem, stopped)
+            interior = interior_point(problem, stopped, halted, MOST_ASKED if asked else MOST_WORK)
         self.counters.interior_steps += interior.steps
         if interior.converged:
             with self._part("crossover"):
@@ -219,8 +229,8 @@ class LinearSolve:
         return Outcome("stopped", outcome.reason, x=x, activity=activity, objective=p.objective(x), bound=outcome.bound)
 
 
-def _interior_pays(problem: Problem) -> bool:
-    """Say whether the interior-point method is likely to be the faster one.
+def _may_pay(problem: Problem) -> bool:
+    """Say whether the interior-point method may be the faster one; its factors are counted before it begins.
 
     It was so on models of many rows that hang together in long, thin chains, whose normal equations
     stay sparse, such as multi-period stock of 100,000 rows.

@@ -12,12 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.sparse import csc_matrix, hstack, identity
 
-from ruddock.engine.interior.normal import NormalEquations
+from ruddock.engine.interior.normal import NormalEquations, StoppedError, TooDenseError
 from ruddock.problem import Floats, Problem
 
 MOST_STEPS = 150
 GAP = 1e-8  # relative, at the end
 RESIDUAL = 1e-6  # relative; the crossover makes the equations hold again
+FAR = 1e8
 BACK = 0.9995  # part of the way to the nearest bound that a step goes
 FREE_WEIGHT = 1e-8  # stands in for the barrier of a variable without bounds, relative to its size
 
@@ -44,7 +45,9 @@ class _Barrier:
     """Variables with their bounds and the duals of those."""
 
     def __init__(self, lower: Floats, upper: Floats) -> None:
-        self.lower, self.upper = lower, upper
+        # bounds that are very far would only spoil the numbers of the others
+        self.lower = lower = np.where(lower <= -FAR, -np.inf, lower)
+        self.upper = upper = np.where(upper >= FAR, np.inf, upper)
         self.low, self.high = np.isfinite(lower), np.isfinite(upper)
         self.count = int(self.low.sum() + self.high.sum())
 
@@ -62,15 +65,33 @@ class _Barrier:
         return low, np.where(self.high, np.maximum(self.upper - w, least), 1.0)
 
 
-def interior_point(problem: Problem, stopped: Callable[[int, float, float], bool] | None = None) -> Interior:
+def interior_point(
+    problem: Problem,
+    stopped: Callable[[int, float, float], bool] | None = None,
+    halted: Callable[[], bool] = lambda: False,
+    most: float = float("inf"),
+) -> Interior:
     """Solve a linear problem to moderate accuracy.
 
     Parameters
     ----------
     stopped : callable, optional
         Told the steps made, the objective and its bound; True ends the method.
+    halted : callable, optional
+        Asked between portions of one step; True ends the method.
+    most : float
+        Multiplications of one factorisation, beyond which nothing is begun.
     """
-    m, _n = problem.m, problem.n
+    try:
+        return _interior_point(problem, stopped, halted, most)
+    except (StoppedError, TooDenseError, MemoryError):
+        return Interior(False, np.zeros(problem.n + problem.m), np.zeros(problem.n + problem.m), 0)
+
+
+def _interior_point(
+    problem: Problem, stopped: Callable[[int, float, float], bool] | None, halted: Callable[[], bool], most: float
+) -> Interior:
+    m = problem.m
     equation = problem.row_lower == problem.row_upper
     rows = np.flatnonzero(~equation)
     open_ = np.flatnonzero(problem.lower < problem.upper)
@@ -87,7 +108,7 @@ def interior_point(problem: Problem, stopped: Callable[[int, float, float], bool
         np.concatenate((problem.upper[open_], problem.row_upper[rows])),
     )
     low, high = barrier.low, barrier.high
-    normal = NormalEquations(columns)
+    normal = NormalEquations(columns, halted, most)
 
     def factorise(weights: Floats) -> None:
         e = np.zeros(m)
@@ -131,7 +152,7 @@ def interior_point(problem: Problem, stopped: Callable[[int, float, float], bool
         weights = 1.0 / np.maximum(curvature, 1e-18)
         try:
             factorise(weights)
-        except RuntimeError:
+        except ArithmeticError:
             break
 
         def direction(

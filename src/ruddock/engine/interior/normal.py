@@ -1,26 +1,39 @@
 """Normal equations ``(A D A' + E) y = r`` of an interior-point step, factorised afresh for every step.
 
-The factorisation is SciPy's sparse one, in symmetric mode; the fill-reducing order of the first step
-serves all later ones. Dense columns of ``A``, which would fill the matrix, are kept out of it and put
-back by the Sherman-Morrison-Woodbury identity, as the guide of conjugate gradients: without them
-the rest may be singular.
+Order and pattern are found once, and the entries of the factor are counted before there are any. Dense columns of ``A``,
+which would fill the matrix, are kept out of it and put back by the Sherman-Morrison-Woodbury identity, as the guide of
+conjugate gradients: without them the rest may be singular.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from scipy.linalg import lu_factor, lu_solve
-from scipy.sparse import csc_matrix, diags_array
-from scipy.sparse.linalg import splu
+from scipy.sparse import csc_matrix, csr_matrix, triu
 
+from ruddock.engine.interior.cholesky import Cholesky
+from ruddock.engine.interior.ordering import MinimumDegree
+from ruddock.engine.interior.product import SymmetricProduct
 from ruddock.problem import Floats
 
 DENSE = 40  # a column with this many times the mean entries, and more than a tenth of the rows, counts as dense
+MOST_PAIRS = 40_000_000.0  # of entries in one column: beyond, the equations count as dense
 REFINEMENTS = 2
 GUIDE = 1e-8  # added to the guiding matrix, relative to the full diagonal
 MOST_GRADIENTS = 60
 GRADIENT_ACCURACY = 1e-12
 REGULAR = 1e-12  # added to the diagonal, relative to it: keeps dependent rows from breaking the factors
+GRAPH_BUDGET, BUDGET = 4_000_000, 2e7  # work between two looks at the limits, of order and pattern, and of factors
+
+
+class StoppedError(Exception):
+    """The caller wants no more of it."""
+
+
+class TooDenseError(Exception):
+    """The equations have too many entries."""
 
 
 class NormalEquations:
@@ -29,50 +42,114 @@ class NormalEquations:
     Parameters
     ----------
     matrix : csc_matrix, shape (m, n)
+    halted : callable
+        Asked between portions of work; True raises `StoppedError`.
+    most : float
+        Multiplications that one factorisation may take.
+
+    Attributes
+    ----------
+    entries : int
+        Of a factor.
+    work : float
+        Multiplications of one factorisation.
+
+    Raises
+    ------
+    TooDenseError
+        If the product has too many entries to be looked at, or a factorisation takes more than ``most``.
+    StoppedError
     """
 
-    def __init__(self, matrix: csc_matrix) -> None:
-        counts = np.diff(matrix.indptr)
+    def __init__(
+        self, matrix: csc_matrix, halted: Callable[[], bool] = lambda: False, most: float = float("inf")
+    ) -> None:
+        self._halted, self._most = halted, most
+        counts = np.diff(matrix.indptr).astype(float)
         m = matrix.shape[0]
         dense = (counts > DENSE * max(1.0, counts.mean() if len(counts) else 1.0)) & (counts > 0.1 * m) & (m > 200)
-        self.dense_columns = np.flatnonzero(dense)
-        self.sparse_columns = np.flatnonzero(~dense)
-        self.sparse = csc_matrix(matrix[:, self.sparse_columns])
-        self.sparse_transposed = csc_matrix(self.sparse.T)
+        self.dense_columns, self.sparse_columns = np.flatnonzero(dense), np.flatnonzero(~dense)
+        if float(counts[~dense] @ counts[~dense]) > MOST_PAIRS:
+            raise TooDenseError
+        sparse = csc_matrix(matrix[:, self.sparse_columns])
         self.dense = matrix[:, self.dense_columns].toarray()
-        self._order: np.ndarray | None = None
-        self._permuted = False
+        ones = csc_matrix((np.ones(sparse.nnz), sparse.indices, sparse.indptr), shape=sparse.shape)
+        pattern = csr_matrix(ones @ ones.T)  # nothing cancels among ones
+        pattern.setdiag(0)
+        pattern.eliminate_zeros()
+        self._order = self._ordered(pattern)
+        upper = self._upper(pattern, m)
+        self._starts, self._indices = upper.indptr.astype(np.int32), upper.indices.astype(np.int32)
+        self._factor = Cholesky(self._starts, self._indices)
+        while not self._factor.analyse(GRAPH_BUDGET):
+            self._look()
+        if self._factor.work > most:
+            raise TooDenseError
+        self.entries, self.work = int(self._factor.entries), float(self._factor.work)
+        permuted = csr_matrix(sparse)[self._order]
+        by_columns = csc_matrix(permuted)
+        by_columns.sort_indices()
+        self._product = SymmetricProduct(_parts(permuted), _parts(by_columns), self._starts, self._indices)
+        self._values = np.zeros(len(self._indices))
+
+    def _look(self) -> None:
+        if self._halted():
+            raise StoppedError
+
+    def _ordered(self, pattern: csr_matrix) -> np.ndarray:
+        ordering = MinimumDegree(pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32))
+        while not ordering.run(GRAPH_BUDGET):
+            self._look()
+            if ordering.work > self._most:
+                raise TooDenseError
+        return np.asarray(ordering.order)[: pattern.shape[0]].copy()
+
+    def _upper(self, pattern: csr_matrix, m: int) -> csc_matrix:
+        """Return the upper half of the pattern in the new order, with its diagonal."""
+        place = np.empty(m, np.int64)
+        place[self._order] = np.arange(m)
+        row = np.concatenate((np.repeat(place, np.diff(pattern.indptr)), np.arange(m)))
+        column = np.concatenate((place[pattern.indices], np.arange(m)))
+        upper = triu(csc_matrix((np.ones(len(row)), (row, column)), shape=(m, m)), format="csc")
+        upper.sort_indices()
+        return upper
 
     def factorise(self, d: Floats, e: Floats) -> None:
-        """Take new weights and factorise; raise RuntimeError if the matrix is singular."""
-        product = self.sparse @ (diags_array(d[self.sparse_columns]) @ self.sparse_transposed)
-        diagonal = product.diagonal() + e
+        """Take new weights and factorise.
+
+        Raises
+        ------
+        ArithmeticError
+            If the matrix is not positive definite in floating point.
+        StoppedError
+        """
+        order = self._order
+        extra = e[order]
+        self._product.compute(d[self.sparse_columns], extra, self._values)
+        diagonal = self._values[self._starts[1:] - 1]
         shift = REGULAR * diagonal + 1e-300
-        self._true = csc_matrix(product + diags_array(e + shift))
-        self._matrix = self._true
+        self._true = self._values.copy()
+        self._true[self._starts[1:] - 1] += shift
+        guide = self._true
         if len(self.dense_columns):
             # what is left without the dense columns may be singular; the factors then only guide the solution
-            self._weighted = self.dense * np.sqrt(d[self.dense_columns])
-            full = diagonal + (self._weighted**2).sum(axis=1)
-            self._matrix = csc_matrix(self._true + diags_array(GUIDE * full))
-        symmetric = {"SymmetricMode": True}
-        if self._order is None:
-            self._factor = splu(self._matrix, "MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options=symmetric)
-            self._order = np.argsort(self._factor.perm_c)
-        else:
-            permuted = self._matrix[self._order][:, self._order]
-            self._factor = splu(csc_matrix(permuted), "NATURAL", diag_pivot_thresh=0.0, options=symmetric)
-            self._permuted = True
+            self._weighted = (self.dense * np.sqrt(d[self.dense_columns]))[order]
+            guide = self._true.copy()
+            guide[self._starts[1:] - 1] += GUIDE * (diagonal + (self._weighted**2).sum(axis=1))
+        self._factor.begin(guide)
+        while not (state := self._factor.run(BUDGET)):
+            self._look()
+        if state < 0:
+            raise ArithmeticError("the normal equations are not positive definite")
+        half = csc_matrix((self._true, self._indices, self._starts), shape=(len(order), len(order)))
+        self._half, self._half_transposed, self._diagonal = half, csc_matrix(half.T), half.diagonal()
         if len(self.dense_columns):
-            self._solved = self._solve_sparse(self._weighted)
+            self._solved = np.column_stack([self._solve_sparse(column) for column in self._weighted.T])
             self._small = lu_factor(np.eye(len(self.dense_columns)) + self._weighted.T @ self._solved)
 
     def _solve_sparse(self, right: Floats) -> Floats:
-        if not self._permuted:
-            return np.asarray(self._factor.solve(right))
-        assert self._order is not None
-        result = np.empty_like(right)
-        result[self._order] = self._factor.solve(right[self._order])
+        result = np.array(right, float)
+        self._factor.solve(result)
         return result
 
     def _solve_once(self, right: Floats) -> Floats:
@@ -81,32 +158,36 @@ class NormalEquations:
             result -= self._solved @ lu_solve(self._small, self._weighted.T @ result)
         return result
 
-    def _product(self, y: Floats) -> Floats:
-        result = np.asarray(self._true @ y)
+    def _times(self, y: Floats) -> Floats:
+        result = np.asarray(self._half @ y + self._half_transposed @ y - self._diagonal * y)
         if len(self.dense_columns):
             result += self._weighted @ (self._weighted.T @ y)
         return result
 
     def solve(self, right: Floats) -> Floats:
         """Solve, with refinement; with dense columns by conjugate gradients that the factors guide."""
-        result = self._solve_once(right)
+        right = right[self._order]
+        found = self._solve_once(right)
         if len(self.dense_columns):
-            return self._conjugate_gradients(right, result)
-        for _ in range(REFINEMENTS):
-            result += self._solve_once(right - self._product(result))
+            found = self._conjugate_gradients(right, found)
+        else:
+            for _ in range(REFINEMENTS):
+                found += self._solve_once(right - self._times(found))
+        result = np.empty_like(found)
+        result[self._order] = found
         return result
 
     def _conjugate_gradients(self, right: Floats, start: Floats) -> Floats:
         """Improve a first solution (Hestenes and Stiefel 1952, preconditioned)."""
         result = start
-        residual = right - self._product(result)
+        residual = right - self._times(result)
         enough = GRADIENT_ACCURACY * float(np.linalg.norm(right))
         guided = self._solve_once(residual)
         direction, energy = guided, float(residual @ guided)
         for _ in range(MOST_GRADIENTS):
             if float(np.linalg.norm(residual)) <= enough or energy <= 0.0:
                 break
-            product = self._product(direction)
+            product = self._times(direction)
             step = energy / float(direction @ product)
             result = result + step * direction
             residual = residual - step * product
@@ -114,3 +195,7 @@ class NormalEquations:
             before, energy = energy, float(residual @ guided)
             direction = guided + energy / before * direction
         return result
+
+
+def _parts(matrix: csc_matrix | csr_matrix) -> tuple[np.ndarray, np.ndarray, Floats]:
+    return matrix.indptr.astype(np.int32), matrix.indices.astype(np.int32), np.asarray(matrix.data, float)

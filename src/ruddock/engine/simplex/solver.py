@@ -532,7 +532,11 @@ class LinearSolver:
             return Outcome("stopped", reason)
         x, activity = self._values()
         feasible, judge, offset = self._judge.excess <= FEASIBILITY, self._judge, self.problem.offset
-        self._duals(x, activity)
+        y, _ = self._duals(x, activity)
+        p = self.problem
+        nowhere = ((y > 0) & np.isinf(p.row_lower)) | ((y < 0) & np.isinf(p.row_upper))
+        if judge.endless and nowhere.any():  # a dual value on a side without a limit proves nothing: without it
+            judge.duals(np.where(nowhere, 0.0, y), self._code, x, activity, np.empty(p.n))
         bound = -np.inf if judge.endless or not np.isfinite(judge.nearly) else judge.nearly + offset
         if not feasible:
             return Outcome("stopped", reason, bound=bound)

@@ -42,8 +42,9 @@ def prepare(state: SearchState) -> None:
         if merged is not None:
             state.tightening.counts["cliques merged"] = relaxed.m - merged.m
             relaxed = merged
-    state.relaxation.load(relaxed)
-    state.load_rows()
+    if not state.effort.stopped():
+        state.relaxation.load(relaxed)
+        state.load_rows()
 
 
 def _complete(state: SearchState) -> bool:

@@ -101,11 +101,14 @@ class TreeSearch:
     def _begin(self) -> Outcome | None:
         """Prepare the root and solve it; return the outcome if that settles the problem."""
         state = self.state
-        state.frontier.begin(Node(-np.inf))
+        state.frontier.begin(Node(state.domain.least(state.problem.costs)))
         with state.effort.part("presolve"):
             root.prepare(state)
         if state.tightening is not None and state.tightening.infeasible:
             return answer.proof_or_nothing(state)
+        reason = state.effort.reason()
+        if reason is not None:
+            return answer.of_search(state, reason)
         if self._point is not None and state.options.heuristics:
             state.try_plan(self._point)
         try_start(state, self.near)
@@ -115,7 +118,7 @@ class TreeSearch:
             return answer.proof_or_nothing(state) if state.incumbent.best is None else answer.of_search(state, None)
         if first.status == "unbounded":
             return self._unbounded()
-        node = Node(first.bound)
+        node = Node(max(first.bound, state.frontier.bound))
         state.frontier.begin(node)
         if first.status == "stopped" and first.reason is not None:
             return answer.of_search(state, first.reason)
