@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
 from scipy import sparse
 
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
-from tests.generators import inf
+from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.solve import solve
+from ruddock.problem import SEMICONTINUOUS, Floats, Problem
+from tests.generators import STRUCTURES, inf, random_lp
+from tests.whole_problems import STRUCTURES as WHOLE
+from tests.whole_problems import enumerated, whole_problem
 
 Back = Callable[[float], float]  # an objective value of the other problem to that of the first
 Way = Callable[[Problem, np.random.Generator], tuple[Problem, Back]]
@@ -121,10 +125,11 @@ WAYS: dict[str, Way] = {
 }  # fmt: skip
 
 
-def otherwise(problem: Problem, seed: int) -> tuple[Problem, Back, list[str]]:
+def otherwise(problem: Problem, seed: int, without: Sequence[str] = ()) -> tuple[Problem, Back, list[str]]:
     """Return a problem written differently in up to four ways, and what they were."""
     rng = np.random.default_rng(seed)
-    names = [str(name) for name in rng.choice(list(WAYS), int(rng.integers(1, 5)), replace=False)]
+    usable = [name for name in WAYS if name not in without]
+    names = [str(name) for name in rng.choice(usable, int(rng.integers(1, 5)), replace=False)]
     backs: list[Back] = []
     for name in names:
         problem, back = WAYS[name](problem, rng)
@@ -138,9 +143,44 @@ def otherwise(problem: Problem, seed: int) -> tuple[Problem, Back, list[str]]:
     return problem, back, names
 
 
-def with_far_bounds(problem: Problem, seed: int) -> Problem:
-    """Return a whole-number problem in which some integer columns have very large bounds, as far as rows allow any."""
-    rng = np.random.default_rng(seed)
-    wide = ((problem.kinds & INTEGER) != 0) & (rng.random(problem.n) < 0.3) & (problem.costs > 0)
-    wide &= (problem.kinds & SEMICONTINUOUS) == 0
-    return replace(problem, upper=np.where(wide, 10.0 ** rng.integers(8, 31, problem.n), problem.upper))
+def agree(value: float, outcome_value: float, back: Back, share: float = 1e-7) -> bool:
+    """Say whether two objective values are the same, as far as a large constant lets the second one be known."""
+    found = back(outcome_value)
+    lost = abs(back(outcome_value + 4 * float(np.spacing(abs(outcome_value)))) - found)
+    return abs(found - value) <= share * max(1.0, abs(value)) + lost
+
+
+def linear_case(seed: int) -> tuple[Problem, str]:
+    """Return a linear problem, and the method to solve it by once it is written otherwise."""
+    wish = ("optimal", "optimal", "infeasible", "unbounded")[seed // 10 % 4]
+    size = ((5, 8), (12, 18), (25, 40))[seed % 3]
+    method = ("auto", "primal", "dual", "interior")[seed % 4]
+    return random_lp(STRUCTURES[seed % len(STRUCTURES)], seed, *size, wish), method
+
+
+def linear_invariance(seed: int) -> str:
+    """Solve a linear problem as it is and otherwise; return what is wrong, or nothing."""
+    problem, method = linear_case(seed)
+    plain = solve(problem, Limits(seconds=60))
+    # with far bounds in place of none, what was unbounded is not the same problem
+    other, back, names = otherwise(problem, seed, without=("far_bounds",) if plain.status == "unbounded" else ())
+    found = solve(other, Limits(seconds=60), Options(method=method))  # type: ignore[arg-type]
+    if found.status != plain.status:
+        return f"{seed} {names} by {method}: {found.status} {found.reason}, not {plain.status}"
+    if plain.status == "optimal" and not agree(plain.objective, found.objective, back):
+        return f"{seed} {names} by {method}: {back(found.objective)}, not {plain.objective}"
+    return ""
+
+
+def whole_invariance(seed: int) -> str:
+    """Solve a whole-number problem otherwise, and compare with enumeration; return what is wrong, or nothing."""
+    problem = whole_problem(WHOLE[seed % len(WHOLE)], seed)
+    best = enumerated(problem)
+    other, back, names = otherwise(problem, seed)
+    found = solve(other, Limits(seconds=60), Options(cores=1))
+    expected = "infeasible" if best == inf else "optimal"
+    if found.status != expected:
+        return f"{seed} {names}: {found.status} {found.reason}, not {expected}"
+    if best < inf and not agree(best, found.objective, back, 1e-6):
+        return f"{seed} {names}: {back(found.objective)}, not {best}"
+    return ""

@@ -56,11 +56,11 @@ def test_limits_at_any_moment_leave_a_true_bound() -> None:
         faults.sound(problem, solve(problem, interrupted, Options(cores=1)), best)
 
 
-@pytest.mark.parametrize("kind", ["search", "linear"])
+@pytest.mark.parametrize("kind", ["search", "linear", "factors"])
 def test_memory_that_ends_is_told(kind: str) -> None:
     status, _, objective, _ = faults.with_little_memory(kind, 4000)
     assert status == "optimal"
-    for megabytes in (1, 4, 12):
+    for megabytes in (1.5, 4):
         found = faults.with_little_memory(kind, megabytes)
         assert found[:2] == ["stopped", "memory"] or found[0] == status
         assert found[0] == "stopped" or found[2] == objective

@@ -57,7 +57,7 @@ def solve_options(command: Callable[..., None]) -> Callable[..., None]:
                 "--memory-limit",
                 type=click.FloatRange(min=0),
                 metavar="MB",
-                help="Stop a search whose open nodes take more.",
+                help="Stop a solve whose matrices, factors and open nodes take more.",
             ),
             click.option("--cores", type=click.IntRange(1, 2), default=2, help="Processes that share a long search."),
             click.option(

@@ -7,8 +7,10 @@ here, and is mended by simplex steps that are exact themselves.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from fractions import Fraction
+from typing import TypeVar
 
 import numpy as np
 
@@ -16,12 +18,33 @@ from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Basis, Codes
 from ruddock.problem import Floats, Problem
 
 MOST_REPAIRS = 200  # exact pivots before the basis is left as it is
+GLANCE = 512  # steps between two looks at the limits
 ZERO = Fraction(0)
 Row = dict[int, Fraction]
+Item = TypeVar("Item")
 
 
 class _OutOfTimeError(Exception):
-    """The time limit passed during the check."""
+    """A limit passed during the check."""
+
+
+class _Clock:
+    """Looks at the limits now and then, on the way through long lists."""
+
+    def __init__(self, limits: Limits) -> None:
+        self._limits, self._ticks = limits, 0
+
+    def tick(self) -> None:
+        """Count a step; raise if a limit has passed."""
+        self._ticks += 1
+        if self._ticks % GLANCE == 0 and self._limits.exceeded(0) is not None:
+            raise _OutOfTimeError
+
+    def through(self, items: Iterable[Item]) -> Iterator[Item]:
+        """Go through items, one step each."""
+        for item in items:
+            self.tick()
+            yield item
 
 
 class RationalFactor:
@@ -38,9 +61,9 @@ class RationalFactor:
         If the matrix is singular.
     """
 
-    def __init__(self, columns: list[Row], limits: Limits) -> None:
+    def __init__(self, columns: list[Row], clock: _Clock) -> None:
         size = len(columns)
-        self.size = size
+        self.size, self.clock = size, clock
         rows: list[Row] = [{} for _ in range(size)]
         holders: list[set[int]] = [set() for _ in range(size)]
         for j, column in enumerate(columns):
@@ -53,9 +76,8 @@ class RationalFactor:
         sizes: list[set[int]] = [set() for _ in range(size + 1)]
         for i in range(size):
             sizes[len(rows[i])].add(i)
-        for done in range(size):
-            if done % 16 == 0 and limits.exceeded(0) is not None:
-                raise _OutOfTimeError
+        for _ in range(size):
+            clock.tick()
             i = next(iter(next(group for group in sizes if group)))
             if not rows[i]:
                 raise ZeroDivisionError("the basis is singular")
@@ -69,7 +91,7 @@ class RationalFactor:
     def _eliminate(self, i: int, j: int, rows: list[Row], holders: list[set[int]], sizes: list[set[int]]) -> None:
         """Take column ``j`` out of all rows that still hold it."""
         pivot = rows[i][j]
-        for r in sorted(holders[j]):
+        for r in self.clock.through(sorted(holders[j])):
             row = rows[r]
             sizes[len(row)].discard(r)
             factor = row.pop(j) / pivot
@@ -90,11 +112,11 @@ class RationalFactor:
     def forward(self, right: list[Fraction]) -> list[Fraction]:
         """Solve ``B x = right``."""
         right = list(right)
-        for r, i, factor in self.steps:
+        for r, i, factor in self.clock.through(self.steps):
             if right[i]:
                 right[r] -= factor * right[i]
         result = [ZERO] * self.size
-        for i, j in reversed(self.order):
+        for i, j in self.clock.through(reversed(self.order)):
             rest = right[i]
             for k, value in self.upper[i].items():
                 if k != j and result[k]:
@@ -106,14 +128,14 @@ class RationalFactor:
         """Solve ``B'y = right``."""
         right = list(right)
         result = [ZERO] * self.size
-        for i, j in self.order:
+        for i, j in self.clock.through(self.order):
             value = right[j] / self.upper[i][j]
             result[i] = value
             if value:
                 for k, entry in self.upper[i].items():
                     if k != j:
                         right[k] -= value * entry
-        for r, i, factor in reversed(self.steps):
+        for r, i, factor in self.clock.through(reversed(self.steps)):
             if result[r]:
                 result[i] -= factor * result[r]
         return result
@@ -123,14 +145,14 @@ class _ExactBasis:
     """A basis of ``[A, -I]`` with its solution in fractions."""
 
     def __init__(self, problem: Problem, codes: Codes, limits: Limits) -> None:
-        self.problem, self.codes, self.limits = problem, codes, limits
+        self.problem, self.codes, self.clock = problem, codes, _Clock(limits)
         m, n = problem.m, problem.n
         self.lower = np.concatenate((problem.lower, problem.row_lower))
         self.upper = np.concatenate((problem.upper, problem.row_upper))
         starts, indices, values = problem.starts, problem.indices.tolist(), problem.values.tolist()
         self.columns: list[Row] = [
             {i: Fraction(v) for i, v in zip(indices[a:b], values[a:b], strict=True)}
-            for a, b in zip(starts[:-1].tolist(), starts[1:].tolist(), strict=True)
+            for a, b in self.clock.through(zip(starts[:-1].tolist(), starts[1:].tolist(), strict=True))
         ]
         self.columns += [{i: Fraction(-1)} for i in range(m)]
         self.costs = [Fraction(c) for c in problem.costs.tolist()] + [ZERO] * m
@@ -139,10 +161,10 @@ class _ExactBasis:
     def compute(self) -> None:
         """Compute values, dual values and reduced costs."""
         self.basic = [int(j) for j in np.flatnonzero(self.codes == BASIC)]
-        self.factor = RationalFactor([self.columns[j] for j in self.basic], self.limits)
+        self.factor = RationalFactor([self.columns[j] for j in self.basic], self.clock)
         self.x = [ZERO] * (self.n + self.m)
         right = [ZERO] * self.m
-        for j in np.flatnonzero((self.codes == AT_LOWER) | (self.codes == AT_UPPER)).tolist():
+        for j in self.clock.through(np.flatnonzero((self.codes == AT_LOWER) | (self.codes == AT_UPPER)).tolist()):
             bound = self.lower[j] if self.codes[j] == AT_LOWER else self.upper[j]
             self.x[j] = Fraction(float(bound))
             if self.x[j]:
@@ -151,7 +173,7 @@ class _ExactBasis:
         for j, amount in zip(self.basic, self.factor.forward(right), strict=True):
             self.x[j] = amount
         self.y = self.factor.backward([self.costs[j] for j in self.basic])
-        self.d = [self.costs[j] - self._dot(self.y, j) for j in range(self.n + self.m)]
+        self.d = [self.costs[j] - self._dot(self.y, j) for j in self.clock.through(range(self.n + self.m))]
 
     def _dot(self, y: list[Fraction], j: int) -> Fraction:
         return sum((y[i] * value for i, value in self.columns[j].items() if y[i]), ZERO)
@@ -159,7 +181,7 @@ class _ExactBasis:
     def leaving(self) -> tuple[int, int] | None:
         """Return the position of the basic variable farthest out of its bounds, and 1 (above) or -1."""
         worst, found = ZERO, None
-        for p, j in enumerate(self.basic):
+        for p, j in self.clock.through(enumerate(self.basic)):
             if np.isfinite(self.upper[j]) and self.x[j] - Fraction(float(self.upper[j])) > worst:
                 worst, found = self.x[j] - Fraction(float(self.upper[j])), (p, 1)
             if np.isfinite(self.lower[j]) and Fraction(float(self.lower[j])) - self.x[j] > worst:
@@ -168,7 +190,7 @@ class _ExactBasis:
 
     def entering(self) -> int | None:
         """Return the first variable whose reduced cost has the wrong sign."""
-        for j, d in enumerate(self.d):
+        for j, d in self.clock.through(enumerate(self.d)):
             code = self.codes[j]
             if d == 0 or code == BASIC or self.lower[j] == self.upper[j]:
                 continue
@@ -182,7 +204,7 @@ class _ExactBasis:
         unit[p] = Fraction(1)
         rho = self.factor.backward(unit)
         best: tuple[Fraction, int] | None = None
-        for j in range(self.n + self.m):
+        for j in self.clock.through(range(self.n + self.m)):
             code = self.codes[j]
             if code == BASIC or self.lower[j] == self.upper[j]:
                 continue
@@ -206,7 +228,7 @@ class _ExactBasis:
         up = self.d[q] < 0
         own = self.upper[q] - self.lower[q]
         best: tuple[Fraction, int, int] | None = (Fraction(float(own)), -1, 0) if np.isfinite(own) else None
-        for p, j in enumerate(self.basic):
+        for p, j in self.clock.through(enumerate(self.basic)):
             a = column[p] if up else -column[p]
             if a > 0 and np.isfinite(self.lower[j]):
                 found = ((self.x[j] - Fraction(float(self.lower[j]))) / a, p, AT_LOWER)
@@ -238,8 +260,8 @@ def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome
     """
     assert outcome.basis is not None
     codes = np.concatenate((outcome.basis.columns, outcome.basis.rows)).astype(np.int8)
-    exact = _ExactBasis(problem, codes, limits)
     try:
+        exact = _ExactBasis(problem, codes, limits)
         for _ in range(MOST_REPAIRS):
             exact.compute()
             out = exact.leaving()
@@ -252,7 +274,7 @@ def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome
                 return _rounded(problem, outcome, exact), True
             if not exact.primal_step(q):
                 return outcome, False
-    except (ZeroDivisionError, _OutOfTimeError):
+    except (ZeroDivisionError, _OutOfTimeError, MemoryError):
         pass
     return outcome, False
 

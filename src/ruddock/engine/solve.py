@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from ruddock.engine import kernels as kernels  # warns once if they are not compiled
 from ruddock.engine.linear import solve_linear
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.tree.search import search_tree
 from ruddock.engine.units import in_units
 from ruddock.problem import Problem
+
+LEAST_BYTES = 160  # for each entry, row and column
 
 
 def solve(problem: Problem, limits: Limits | None = None, options: Options | None = None) -> Outcome:
@@ -36,11 +40,13 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
 
 def _in_own_units(problem: Problem, limits: Limits, options: Options) -> Outcome:
     """Solve a problem in units of its own, and tell the outcome in those of the problem as written."""
-    units = in_units(problem)
-    if units.impossible:
-        return Outcome("infeasible")
     method = search_tree if problem.discrete else solve_linear
     try:
+        # what a solve needs at least, asked for at once: better to know now than in the middle of something
+        np.empty(LEAST_BYTES * (problem.nonzeros + problem.m + problem.n), np.uint8)
+        units = in_units(problem)
+        if units.impossible:
+            return Outcome("infeasible")
         if units.plain:
             return method(problem, limits, options)
         return units.outcome(method(units.problem, units.limits(limits), units.options(options)))

@@ -60,7 +60,7 @@ class SolveOptions:
         Relative gap at which a plan counts as optimal, from 0 to 1; 0 proves the very best.
     node_limit, iteration_limit : int, optional
     memory_limit : float, optional
-        Megabytes that the open nodes of a search may take.
+        Megabytes that a solve may take: its matrices, factors and open nodes.
     method : ``auto``, ``dual``, ``primal`` or ``interior``
         For linear models: the dual or primal simplex method, or an interior-point method whose answer is carried over
         to a basis. The answer is the same; the time is not.

@@ -1,8 +1,8 @@
 """Normal equations ``(A D A' + E) y = r`` of an interior-point step, factorised afresh for every step.
 
-Order and pattern are found once, and the entries of the factor are counted before there are any. Dense columns of ``A``,
-which would fill the matrix, are kept out of it and put back by the Sherman-Morrison-Woodbury identity, as the guide of
-conjugate gradients: without them the rest may be singular.
+Order and pattern are found once, and the entries of the factor are counted before there are any. Dense columns of
+``A``, which would fill the matrix, are kept out of it and put back by the Sherman-Morrison-Woodbury identity, as the
+guide of conjugate gradients: without them the rest may be singular.
 """
 
 from __future__ import annotations

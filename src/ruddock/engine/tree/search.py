@@ -18,7 +18,7 @@ from ruddock.engine.tree import answer, root, workers
 from ruddock.engine.tree.branching import choose
 from ruddock.engine.tree.domain import NEAR, Branch
 from ruddock.engine.tree.frontier import Node, Parent
-from ruddock.engine.tree.heuristics import look_for_plans, try_start
+from ruddock.engine.tree.heuristics import keep_start, look_for_plans, try_start
 from ruddock.engine.tree.lattice import whole_solution
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry import with_sums
@@ -108,6 +108,7 @@ class TreeSearch:
             return answer.proof_or_nothing(state)
         reason = state.effort.reason()
         if reason is not None:
+            keep_start(state)
             return answer.of_search(state, reason)
         if self._point is not None and state.options.heuristics:
             state.try_plan(self._point)

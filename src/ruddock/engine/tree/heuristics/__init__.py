@@ -8,14 +8,14 @@ from __future__ import annotations
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics.diving import dive
-from ruddock.engine.tree.heuristics.near import Near, near_plan, try_start
+from ruddock.engine.tree.heuristics.near import Near, keep_start, near_plan, try_start
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
 from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_by_locks
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-__all__ = ["Near", "look_for_plans", "try_start"]
+__all__ = ["Near", "keep_start", "look_for_plans", "try_start"]
 
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after

@@ -26,13 +26,11 @@ class Near(Protocol):
 
 def try_start(state: SearchState, near: Near) -> None:
     """Take the caller's start plan; where it is not complete, or no plan, search for one near it."""
-    start = state.options.start
+    start, domain = state.options.start, state.domain
     if start is None:
         return
     given = np.isfinite(start)
-    domain = state.domain
-    value = np.where(given, start, 0.0)
-    if given[domain.integers].all() and given[domain.semis].all() and state.try_plan(value):
+    if _complete(state) and state.try_plan(np.where(given, start, 0.0)):
         return
     if not state.options.repair:
         return
@@ -40,6 +38,21 @@ def try_start(state: SearchState, near: Near) -> None:
     fixed = np.clip(np.round(start[whole]), domain.lower[whole], domain.upper[whole])
     if not _search_within(state, near, domain.lower, domain.upper, whole, fixed):
         _repair(state, near, whole, fixed)
+
+
+def keep_start(state: SearchState) -> None:
+    """Take the caller's start plan as it is, where the search stops before it has begun."""
+    start = state.options.start
+    if start is not None and _complete(state):
+        state.incumbent.try_plan(np.where(np.isfinite(start), start, 0.0))
+
+
+def _complete(state: SearchState) -> bool:
+    """Say whether the caller's start gives all discrete columns values."""
+    start, domain = state.options.start, state.domain
+    return start is not None and bool(
+        np.isfinite(start[domain.integers]).all() and np.isfinite(start[domain.semis]).all()
+    )
 
 
 def near_plan(state: SearchState, x: Floats, near: Near) -> None:

@@ -1,0 +1,205 @@
+"""A basis that stays warm: its codes, its factors, its values, and the kernels that work on them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Codes
+from ruddock.engine.simplex.core import Core
+from ruddock.engine.simplex.crash import crash_basis
+from ruddock.engine.simplex.dual import DualSimplex
+from ruddock.engine.simplex.judge import Judge
+from ruddock.engine.simplex.primal import PrimalSimplex
+from ruddock.engine.simplex.scaled import ScaledProblem
+from ruddock.problem import Floats, Problem
+
+TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
+NOISE = 1e-13  # what rounding leaves of a value, relative to the largest
+
+
+class WarmBasis:
+    """The state of a solver on one matrix.
+
+    Parameters
+    ----------
+    data : ScaledProblem
+
+    Attributes
+    ----------
+    core : Core
+    dual, primal : DualSimplex, PrimalSimplex
+    judge : Judge
+    codes : int8 array, shape (n + m,), or None
+        Basis codes to start from; None before there are any.
+    scaled : tuple
+        Bounds and costs that the core was last given.
+    """
+
+    def __init__(self, data: ScaledProblem) -> None:
+        self.data = data
+        self.codes: Codes | None = None
+        self._without_far = True  # whether bounds that are very far are left out, as long as no answer needs them
+        self._known_weights: Floats | None = None
+        self.load()
+
+    def load(self) -> None:
+        """Make the kernels for the matrix as it is now."""
+        data, p = self.data, self.data.problem
+        core = self.core = Core(p.m, p.n, *data.matrices())
+        self.dual, self.primal = DualSimplex(core), PrimalSimplex(core)
+        own = (p.starts, p.indices, p.values)
+        self.judge = Judge(own, p.row_lower, p.row_upper, data.lower, data.upper, data.costs)
+        # the core's arrays, as NumPy sees them
+        self.x, self.code, self.head = np.asarray(core.x), np.asarray(core.code), np.asarray(core.head)
+        self.place, self._weight = np.asarray(core.place), np.asarray(core.weight)
+        self._factored = False
+
+    @property
+    def bytes(self) -> int:
+        """What the problem, the kernels and the factors take."""
+        p = self.data.problem
+        return int(self.core.bytes()) + 48 * p.nonzeros + 200 * (p.m + p.n)
+
+    # ------------------------------------------------------------------ codes and weights
+
+    @property
+    def basis(self) -> Basis | None:
+        """The basis to start from, or None before there is any."""
+        n = self.data.problem.n
+        return None if self.codes is None else Basis(self.codes[:n].copy(), self.codes[n:].copy())
+
+    @property
+    def present(self) -> Basis:
+        """The basis as the core has it now."""
+        n = self.data.problem.n
+        return Basis(self.code[:n].copy(), self.code[n:].copy())
+
+    def start_from(self, basis: Basis, weights: Floats | None = None) -> None:
+        """Start from a basis, made square if it is not, with the pricing weights that belong to it."""
+        m, n = self.data.problem.m, self.data.problem.n
+        codes = np.concatenate((basis.columns, basis.rows)).astype(np.int8)
+        surplus = int((codes == BASIC).sum()) - m
+        if surplus > 0:  # too many: the last basic logicals leave
+            logicals = n + np.flatnonzero(codes[n:] == BASIC)
+            codes[logicals[len(logicals) - min(surplus, len(logicals)) :]] = AT_LOWER
+        surplus = int((codes == BASIC).sum()) - m
+        if surplus > 0:
+            columns = np.flatnonzero(codes == BASIC)
+            codes[columns[len(columns) - surplus :]] = AT_LOWER
+        if surplus < 0:  # too few: logicals fill up
+            spare = n + np.flatnonzero(codes[n:] != BASIC)
+            codes[spare[:-surplus]] = BASIC
+        self.take(codes, weights)
+
+    def take(self, codes: Codes, weights: Floats | None = None) -> None:
+        """Start from the codes of a square basis."""
+        self.codes, self._known_weights = codes, weights
+        self._factored = False
+
+    def keep(self) -> None:
+        """Start the next time from where the core is now."""
+        self.codes = self.code.copy()
+
+    @property
+    def weights(self) -> Floats:
+        """Dual steepest-edge weights of the basic variables, by variable; 1 for the others."""
+        weights = np.ones(len(self.x))
+        weights[self.head] = self._weight
+        return weights
+
+    # ------------------------------------------------------------------ into the core
+
+    def install(self) -> None:
+        """Put scaled bounds, costs and the basis into the core."""
+        m, n = self.data.problem.m, self.data.problem.n
+        self.scaled = self.data.vectors(without_far=self._without_far)
+        if self.codes is None:
+            self.codes = _crashed(self.data.now)
+        self.code[:] = self.codes
+        if not self._factored:
+            basic = np.flatnonzero(self.codes == BASIC)
+            self.place[:] = -1
+            self.head[:] = basic
+            self.place[basic] = np.arange(m)
+            known = self._known_weights
+            self._weight[:] = 1.0 if known is None or len(known) != n + m else known[basic]
+            self.core.factored = False
+            self._factored = True
+
+    def take_far(self) -> bool:
+        """Let bounds that are very far count from now on; say whether that changes anything."""
+        before, self._without_far = self._without_far, False
+        if not before or not self.data.has_far_bounds:
+            return False
+        self.keep()
+        self.install()
+        return True
+
+    def restore(self) -> None:
+        """Set true bounds and costs, put nonbasic variables on their bounds, and recompute."""
+        self.core.restore(*self.scaled)
+        self.core.refactorise()
+        self.core.recompute()
+
+    # ------------------------------------------------------------------ out of the core
+
+    def forward(self, v: Floats) -> Floats:
+        """Solve ``B x = v`` in true numbers; result by position in the basis."""
+        result = v * self.data.rows
+        self.core.solve_forward(result)
+        return result * self.data.unit[self.head]
+
+    def backward(self, v: Floats) -> Floats:
+        """Solve ``B'y = v`` in true numbers; ``v`` by position in the basis."""
+        result = v * self.data.unit[self.head]
+        self.core.solve_backward(result)
+        return result * self.data.rows
+
+    def values(self, *, quick: bool) -> tuple[Floats, Floats]:
+        """Return column values and row activities in true units; the judge knows what they are worth.
+
+        Parameters
+        ----------
+        quick : whether to tell basic values that miss a bound by rounding alone as they are
+        """
+        p = self.data.problem
+        x, activity = np.empty(p.n), np.zeros(p.m)
+        noise = 0.0 if quick else min(NOISE * max(1.0, np.abs(self.x).max(initial=0.0)), TOLERANCE / 10)
+        self.judge.values(self.x, self.data.unit, self.code, x, activity, noise)
+        return x, activity
+
+    def duals(self, x: Floats, activity: Floats, *, quick: bool) -> tuple[Floats, Floats]:
+        """Return dual values of rows and reduced costs of columns, of the true costs at the present basis.
+
+        Parameters
+        ----------
+        x, activity : of the columns and rows
+        quick : whether to go without a last step of refinement
+        """
+        data, p = self.data, self.data.problem
+        y = self.scaled[2][self.head]
+        self.core.solve_backward(y)
+        y *= data.rows
+        if not quick:  # what exact dual values would make zero
+            residual = np.concatenate((data.costs - p.priced(y), y))
+            y += self.backward(np.asarray(residual[self.head]))
+        reduced = np.empty(p.n)
+        self.judge.duals(y, self.code, x, activity, reduced)
+        return y, reduced
+
+
+def logical_codes(problem: Problem) -> Codes:
+    """Return the codes of the basis of all logicals, columns at the bound nearer to zero."""
+    codes = np.full(problem.n + problem.m, AT_LOWER, np.int8)
+    codes[problem.n :] = BASIC
+    codes[: problem.n][np.abs(problem.upper) < np.abs(problem.lower)] = AT_UPPER
+    return codes
+
+
+def _crashed(problem: Problem) -> Codes:
+    """Return the codes of a first basis."""
+    codes = logical_codes(problem)
+    columns = crash_basis(problem)
+    taken = np.flatnonzero(columns >= 0)
+    codes[columns[taken]], codes[problem.n + taken] = BASIC, AT_LOWER
+    return codes

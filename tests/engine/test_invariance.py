@@ -1,0 +1,113 @@
+"""The same problem written otherwise has the same answer; extreme numbers change none."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.solve import solve
+from ruddock.engine.tree.watch import LeftOutError
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
+from tests.engine.faults import search
+from tests.generators import inf
+from tests.transforms import linear_invariance, whole_invariance
+from tests.whole_problems import STRUCTURES, whole_problem
+
+
+@pytest.mark.parametrize("block", range(4))
+def test_a_linear_problem_written_otherwise_has_the_same_answer(block: int) -> None:
+    assert [wrong for seed in range(100 * block, 100 * block + 60) if (wrong := linear_invariance(seed))] == []
+
+
+@pytest.mark.parametrize("block", range(4))
+def test_a_whole_problem_written_otherwise_has_the_same_answer(block: int) -> None:
+    assert [wrong for seed in range(100 * block, 100 * block + 40) if (wrong := whole_invariance(seed))] == []
+
+
+@pytest.mark.parametrize("bound", [1e10, 4e10, 1e12, 1e15, 1e16, 1e19, 1e20, 1e30])
+def test_far_bounds_of_whole_numbers_cut_nothing_off(bound: float) -> None:
+    # x + a y >= a is met by y alone
+    for a in (0.7, 1.0, 3.0):
+        problem = Problem.build([[1.0, a]], [a], [inf], [0, 0], [bound, 1], [1, 0], [INTEGER] * 2)
+        outcome = solve(problem)
+        assert (outcome.status, outcome.objective, outcome.bound) == ("optimal", 0, 0)
+
+
+@pytest.mark.parametrize("size", [1e-12, 1e-10, 1e-3, 1e6, 1e12])
+@pytest.mark.parametrize("offset", [0.0, 1e11, -1e15])
+def test_costs_and_offsets_of_any_size_leave_the_same_plan(size: float, offset: float) -> None:
+    problem = search(4)
+    plan = solve(problem, Limits(), Options(cores=1))
+    other = solve(replace(problem, costs=problem.costs * size, offset=offset), Limits(), Options(cores=1))
+    assert other.status == plan.status == "optimal"
+    assert other.x is not None
+    assert problem.objective(other.x) == plan.objective
+    assert other.bound == other.objective
+
+
+def test_rows_of_whole_numbers_are_judged_without_tolerance() -> None:
+    coefficients = [12223.0, 12224, 36674, 61119, 85569]
+    close = Problem.build([coefficients], [89643481], [89643481], [0] * 5, [1e5] * 5, [1] * 5, [INTEGER] * 5)
+    outcome = solve(close, Limits(nodes=300), Options(cores=1))
+    assert outcome.x is None or close.activity(outcome.x)[0] == 89643481
+    for row, limit, upper in (
+        ([2e7, 4e7, 6e7], 1e9 + 3, 100.0),  # twenty millions make no three
+        ([2.0, -2.0, 0], 1, inf),
+        ([0.2, 0.4, 0.6], 0.5, inf),
+        ([6e-9, 15e-9, 9e-9], 1e-9, inf),
+    ):
+        free = Problem.build([row], [limit], [limit], [-upper] * 3, [upper] * 3, [1, 1, 1], [INTEGER] * 3)
+        assert solve(free, Limits(nodes=50)).status == "infeasible"
+
+
+def test_equations_together_have_no_whole_solution_or_one_is_found() -> None:
+    # x + y = 1 and x - y = 0 each have whole solutions, together they have none
+    pair = Problem.build([[1, 1], [1, -1.0]], [1, 0], [1, 0], [-inf] * 2, [inf] * 2, [0, 0], [INTEGER] * 2)
+    assert solve(pair, Limits(nodes=50)).status == "infeasible"
+    three = Problem.build([[6.0, 10, 15]], [1], [1], [-inf] * 3, [inf] * 3, [0, 0, 0], [INTEGER] * 3)
+    outcome = solve(three, Limits(nodes=50))
+    assert outcome.status == "optimal"
+    assert outcome.x is not None
+    assert three.activity(outcome.x)[0] == 1
+
+
+def test_a_semicontinuous_whole_column_without_a_whole_value_is_zero() -> None:
+    kinds = [INTEGER + SEMICONTINUOUS, INTEGER]
+    problem = Problem.build([[1.0, 1]], [1], [inf], [1.1, 0], [1.8, 5], [1, 10], kinds)
+    outcome = solve(problem)
+    assert outcome.x is not None
+    assert outcome.x.tolist() == [0, 1]
+
+
+def test_an_unbounded_whole_problem_claims_no_bound() -> None:
+    endless = Problem.build([[1.0, -1]], [0], [inf], [0, 0], [inf, inf], [-1, 0], [INTEGER] * 2)
+    assert (solve(endless).status, solve(endless).bound) == ("unbounded", -inf)
+    # whether there is a plan at all takes longer than this: nothing is known then
+    hard = [12223.0, 12224, 36674, 61119, 85569, 0]
+    puzzle = Problem.build([hard], [89643481], [89643481], [0] * 6, [inf] * 6, [0] * 5 + [-1], [INTEGER] * 6)
+    stopped = solve(puzzle, Limits(nodes=20), Options(cores=1))
+    assert (stopped.status, stopped.bound) == ("stopped", -inf)
+
+
+def test_a_known_plan_is_left_out_by_nothing() -> None:
+    watched = 0
+    for structure in STRUCTURES:
+        for seed in range(300, 306):
+            problem = whole_problem(structure, seed)
+            best = solve(problem)
+            if best.x is None or (problem.kinds & SEMICONTINUOUS).any():
+                continue
+            watched += 1
+            again = solve(problem, Limits(), Options(symmetry=False, heuristics=False, known=best.x, cores=1))
+            assert again.objective == pytest.approx(best.objective)
+    assert watched > 40
+
+
+def test_a_plan_that_is_none_is_missed_by_the_watch() -> None:
+    problem = search(4)
+    better = np.ones(problem.n)  # takes everything, which the limits forbid
+    with pytest.raises(LeftOutError):
+        solve(problem, Limits(), Options(symmetry=False, heuristics=False, known=better, cores=1))
