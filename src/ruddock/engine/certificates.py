@@ -7,10 +7,11 @@ from dataclasses import replace
 import numpy as np
 from scipy.sparse import csr_matrix
 
-from ruddock.engine.outcome import FEASIBILITY, OPTIMALITY
+from ruddock.engine.outcome import FEASIBILITY
 from ruddock.engine.presolve.stage import Stage
 from ruddock.problem import Floats, Problem
 
+ROUNDING = 1e-11  # of all terms of a row's change along a ray: what counts as none
 EXACT = 2.0**53  # up to here whole numbers add up without rounding
 
 
@@ -74,8 +75,8 @@ def ray_holds(problem: Problem, ray: Floats, lower: Floats, upper: Floats) -> bo
         return False
     ray = ray / size
     change = problem.matrix() @ ray
-    noise = OPTIMALITY * np.maximum(1.0, abs(problem.matrix()) @ np.abs(ray))
+    noise = ROUNDING * (abs(problem.matrix()) @ np.abs(ray))
     stopped = ((change > noise) & np.isfinite(problem.row_upper)) | ((change < -noise) & np.isfinite(problem.row_lower))
-    stopped_bounds = ((ray > 1e-9) & np.isfinite(upper)) | ((ray < -1e-9) & np.isfinite(lower))
+    stopped_bounds = ((ray > 0) & np.isfinite(upper)) | ((ray < 0) & np.isfinite(lower))
     falls = problem.costs @ ray < -1e-9 * max(1.0, float(np.abs(problem.costs) @ np.abs(ray)))
     return bool(falls and not stopped.any() and not stopped_bounds.any())

@@ -24,7 +24,7 @@ Row = dict[int, Fraction]
 Item = TypeVar("Item")
 
 
-class _OutOfTimeError(Exception):
+class OutOfTimeError(Exception):
     """A limit passed during the check."""
 
 
@@ -38,7 +38,7 @@ class _Clock:
         """Count a step; raise if a limit has passed."""
         self._ticks += 1
         if self._ticks % GLANCE == 0 and self._limits.exceeded(0) is not None:
-            raise _OutOfTimeError
+            raise OutOfTimeError
 
     def through(self, items: Iterable[Item]) -> Iterator[Item]:
         """Go through items, one step each."""
@@ -141,8 +141,16 @@ class RationalFactor:
         return result
 
 
-class _ExactBasis:
-    """A basis of ``[A, -I]`` with its solution in fractions."""
+class ExactBasis:
+    """A basis of ``[A, -I]`` with its solution in fractions.
+
+    Attributes
+    ----------
+    codes : basis codes, shape (n + m,)
+    basic : list of the basic variables
+    x, y, d : values of variables, dual values of rows, reduced costs of variables
+    factor : RationalFactor
+    """
 
     def __init__(self, problem: Problem, codes: Codes, limits: Limits) -> None:
         self.problem, self.codes, self.clock = problem, codes, _Clock(limits)
@@ -173,9 +181,10 @@ class _ExactBasis:
         for j, amount in zip(self.basic, self.factor.forward(right), strict=True):
             self.x[j] = amount
         self.y = self.factor.backward([self.costs[j] for j in self.basic])
-        self.d = [self.costs[j] - self._dot(self.y, j) for j in self.clock.through(range(self.n + self.m))]
+        self.d = [self.costs[j] - self.dot(self.y, j) for j in self.clock.through(range(self.n + self.m))]
 
-    def _dot(self, y: list[Fraction], j: int) -> Fraction:
+    def dot(self, y: list[Fraction], j: int) -> Fraction:
+        """Return the product of ``y`` with the column of variable ``j``."""
         return sum((y[i] * value for i, value in self.columns[j].items() if y[i]), ZERO)
 
     def leaving(self) -> tuple[int, int] | None:
@@ -188,9 +197,22 @@ class _ExactBasis:
                 worst, found = Fraction(float(self.lower[j])) - self.x[j], (p, -1)
         return found
 
-    def entering(self) -> int | None:
+    def side(self, j: int) -> int:
+        """Return -1 if a variable is below its bounds, 1 if it is above, else 0."""
+        if np.isfinite(self.lower[j]) and self.x[j] < Fraction(float(self.lower[j])):
+            return -1
+        return int(np.isfinite(self.upper[j]) and self.x[j] > Fraction(float(self.upper[j])))
+
+    def dense(self, j: int) -> list[Fraction]:
+        """Return the column of a variable with its zeros."""
+        column = [ZERO] * self.m
+        for i, value in self.columns[j].items():
+            column[i] = value
+        return column
+
+    def entering(self, reduced: list[Fraction]) -> int | None:
         """Return the first variable whose reduced cost has the wrong sign."""
-        for j, d in self.clock.through(enumerate(self.d)):
+        for j, d in self.clock.through(enumerate(reduced)):
             code = self.codes[j]
             if d == 0 or code == BASIC or self.lower[j] == self.upper[j]:
                 continue
@@ -208,7 +230,7 @@ class _ExactBasis:
             code = self.codes[j]
             if code == BASIC or self.lower[j] == self.upper[j]:
                 continue
-            a = self._dot(rho, j) * side
+            a = self.dot(rho, j) * side
             if (code == AT_LOWER and a > 0) or (code == AT_UPPER and a < 0) or (code == FREE and a != 0):
                 ratio = abs(self.d[j] / a)
                 if best is None or ratio < best[0]:
@@ -221,10 +243,7 @@ class _ExactBasis:
 
     def primal_step(self, q: int) -> bool:
         """Let ``q`` enter by the primal ratio test; False if nothing stops it."""
-        right = [ZERO] * self.m
-        for i, value in self.columns[q].items():
-            right[i] = value
-        column = self.factor.forward(right)
+        column = self.factor.forward(self.dense(q))
         up = self.d[q] < 0
         own = self.upper[q] - self.lower[q]
         best: tuple[Fraction, int, int] | None = (Fraction(float(own)), -1, 0) if np.isfinite(own) else None
@@ -261,7 +280,7 @@ def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome
     assert outcome.basis is not None
     codes = np.concatenate((outcome.basis.columns, outcome.basis.rows)).astype(np.int8)
     try:
-        exact = _ExactBasis(problem, codes, limits)
+        exact = ExactBasis(problem, codes, limits)
         for _ in range(MOST_REPAIRS):
             exact.compute()
             out = exact.leaving()
@@ -269,17 +288,17 @@ def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome
                 if not exact.dual_step(*out):
                     return outcome, False
                 continue
-            q = exact.entering()
+            q = exact.entering(exact.d)
             if q is None:
-                return _rounded(problem, outcome, exact), True
+                return rounded(problem, outcome, exact), True
             if not exact.primal_step(q):
                 return outcome, False
-    except (ZeroDivisionError, _OutOfTimeError, MemoryError):
+    except (ZeroDivisionError, OutOfTimeError, MemoryError):
         pass
     return outcome, False
 
 
-def _rounded(problem: Problem, outcome: Outcome, exact: _ExactBasis) -> Outcome:
+def rounded(problem: Problem, outcome: Outcome, exact: ExactBasis) -> Outcome:
     """Return the outcome with all numbers rounded once, from the exact ones."""
     n = problem.n
 

@@ -14,6 +14,8 @@ from ruddock.engine.simplex.warm import WarmBasis
 from ruddock.problem import Floats
 
 NO_LIMIT = 2**62
+NEAR_ENOUGH = 1e6  # beyond, rows add up with too much rounding
+SMALL = 1e-12  # of the largest entry of a ray: what may be rounding
 
 
 def optimum(at: WarmBasis, *, quick: bool) -> Outcome | None:
@@ -39,10 +41,10 @@ def optimum(at: WarmBasis, *, quick: bool) -> Outcome | None:
     return Outcome("optimal", None, x, activity, y, reduced, at.present, objective, bound)
 
 
-def apart(outcome: Outcome) -> bool:
-    """Say whether an optimum is farther from its bound than the tolerance explains."""
+def doubtful(outcome: Outcome) -> bool:
+    """Say whether numbers left an outcome in doubt: none was found, or an optimum is far from its bound."""
     room = OPTIMALITY * max(1.0, abs(outcome.objective))
-    return outcome.status == "optimal" and outcome.objective - outcome.bound > room
+    return outcome.reason == "numerics" or (outcome.status == "optimal" and outcome.objective - outcome.bound > room)
 
 
 def stopped(at: WarmBasis, reason: Reason | None, *, quick: bool) -> Outcome:
@@ -103,16 +105,24 @@ def ray(at: WarmBasis, budget: int) -> Floats | None:
     direction = np.zeros(len(at.x))
     direction[at.head] = -primal.direction * np.asarray(core.column.value)[: data.problem.m]
     direction[primal.entering] = primal.direction
-    direction[np.abs(direction) < 1e-11 * np.abs(direction).max()] = 0.0
-    found = direction[: data.problem.n] * data.columns
+    direction *= data.unit
+    n = data.problem.n
+    for _ in range(2):  # refined: rows change by what their logicals do
+        missing = data.problem.activity(direction[:n]) - direction[n:]
+        direction[at.head] -= at.forward(missing)
+    found = direction[:n]
+    found[np.abs(found) < 1e-14 * np.abs(found).max()] = 0.0
+    # what is left of rounding must not lead out of a bound
+    out = ((found < 0) & np.isfinite(data.lower)) | ((found > 0) & np.isfinite(data.upper))
+    found[out & (np.abs(found) < SMALL * np.abs(found).max())] = 0.0
     holds = certificates.ray_holds(replace(data.problem, costs=data.costs), found, data.lower, data.upper)
     return found if holds else None
 
 
 def unbounded(at: WarmBasis, direction: Floats, *, quick: bool) -> Outcome | None:
-    """Return the unbounded outcome of a ray from the present point, if that is feasible."""
+    """Return the unbounded outcome of a ray from the present point, if that is feasible and near enough to be sure."""
     x, activity = at.values(quick=quick)
-    if at.judge.excess > FEASIBILITY:
+    if at.judge.excess > FEASIBILITY or np.abs(x).max(initial=0.0) > NEAR_ENOUGH:
         return None
     objective = at.judge.objective + at.data.problem.offset
     return Outcome("unbounded", x=x, activity=activity, ray=direction, basis=at.present, objective=objective)

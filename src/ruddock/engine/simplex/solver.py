@@ -219,7 +219,7 @@ class LinearSolver:
             return crossed
         try:
             outcome = self._solve(limits, cutoff, method, quick=quick)
-            if quick or (outcome.reason != "numerics" and not claims.apart(outcome)):
+            if quick or not claims.doubtful(outcome):
                 return outcome
             return self._otherwise(limits, outcome)
         except MemoryError:
@@ -303,23 +303,20 @@ class LinearSolver:
         """Solve in other ways what went wrong or could not be proven, each with something that is different.
 
         From the basis of all logicals and with scaling the other way; then, where the problem is small, in exact
-        arithmetic from the basis that was reached.
+        arithmetic from the basis that was reached, which leaves no doubt.
         """
         p = self._data.now
         other = LinearSolver(p, scale=not self._data.scales)
         other.counters = self.counters
         other._at.take(logical_codes(p))
         again = other._solve(limits, float("inf"), "dual", quick=False)
-        basis = again.basis or outcome.basis or other.basis
-        if (again.reason == "numerics" or claims.apart(again)) and basis is not None and p.m <= EXACT_ROWS:
-            from ruddock.engine.exact import certify  # here, since few solves need it
+        if claims.doubtful(again) and p.m <= EXACT_ROWS:
+            from ruddock.engine.settle import settle  # here, since few solves need it
 
-            exact, certified = certify(p, replace(again, basis=basis), limits)
-            if certified:
-                again = replace(exact, status="optimal", reason=None)
+            again = settle(p, again.basis or outcome.basis or other.basis, limits) or again
         if again.status == "stopped" and outcome.status == "optimal":
             again = outcome
-        if claims.apart(again):  # the bound tells what is proven
+        if again.status == "optimal" and claims.doubtful(again):  # the bound tells what is proven
             again = replace(again, status="stopped", reason="numerics")
         if again.basis is not None:
             self.basis = again.basis
