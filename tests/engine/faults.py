@@ -35,7 +35,7 @@ def search(seed: int) -> Problem:
 
 
 @contextmanager
-def early_helper(at: int, what: int, patience: float = 4.0) -> Iterator[list[int]]:
+def early_helper(at: int, what: int, patience: float = 3.0) -> Iterator[list[int]]:
     """Let a helper join at once, and send its process a signal after its hand-over number ``at``; yields its count."""
     given = [0]
     plain = workers._Process.give
