@@ -1,6 +1,5 @@
-"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine] [integers] [invariance] [failures] [answers]``.
-
-Exits 1 if anything is wrong.
+"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine] [integers] [invariance] [failures] [limits]
+[answers]``. Exits 1 if anything is wrong.
 """
 
 from __future__ import annotations
@@ -113,8 +112,8 @@ def invariance() -> int:
 
 
 def failures() -> int:
-    """Kill and halt helpers at every hand-over of twenty searches, end memory and time at any moment."""
-    wrong, runs, slowest = 0, Counter[str](), 0.0
+    """Kill and halt helpers at every hand-over of twenty searches, and end memory at twenty levels."""
+    wrong, runs = 0, Counter[str]()
     for seed in range(20):
         problem = faults.search(seed)
         best = faults.alone(problem)
@@ -135,13 +134,20 @@ def failures() -> int:
             if found[:2] != ["stopped", "memory"] and (found[0], found[2]) != (answer[0], answer[2]):
                 wrong += 1
                 print(f"{kind} with {1.3**level:.1f} MB: {found}")
+    print(f"failures: {dict(runs)}, wrong {wrong}")
+    return wrong
+
+
+def limits() -> int:
+    """Stop large solves at 204 random moments, by time and by Ctrl-C, on a machine that does nothing else."""
+    wrong, runs, slowest = 0, Counter[str](), 0.0
     for kind, seconds, late in faults.late():
         runs[kind] += 1
         slowest = max(slowest, late)
         if late > faults.LATEST:
             wrong += 1
             print(f"{kind} after {seconds:.2f} s came {late:.2f} s late")
-    print(f"failures: {dict(runs)}, latest {slowest:.2f} s, wrong {wrong}")
+    print(f"limits: {dict(runs)}, latest {slowest:.2f} s, wrong {wrong}")
     return wrong
 
 
@@ -193,6 +199,7 @@ RUNS = {
     "integers": integers,
     "invariance": invariance,
     "failures": failures,
+    "limits": limits,
     "answers": answers,
 }
 

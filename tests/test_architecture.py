@@ -90,7 +90,6 @@ def test_imports_go_down_only_and_the_exceptions_are_these() -> None:
 
 
 SCIPY = {  # what may be imported from where, besides plain matrices and dense algebra
-    "engine/interior/normal.py": {"scipy.sparse.linalg": {"splu"}},
     "engine/presolve/components.py": {"scipy.sparse.csgraph": {"connected_components"}},
     "engine/tree/integral.py": {"scipy.sparse.csgraph": {"connected_components"}},
 }
@@ -114,6 +113,48 @@ def test_the_engine_knows_no_pandas_and_prints_nothing() -> None:
             assert all(module.split(".")[0] not in ("pandas", "rich", "click") for module, _ in imports(tree)), name
             calls = [n.func.id for n in ast.walk(tree) if isinstance(n, ast.Call) and isinstance(n.func, ast.Name)]
             assert "print" not in calls, name
+
+
+def test_no_module_of_the_engine_leads_back_to_itself() -> None:
+    names = {name.removesuffix(".py").replace("/", "."): tree for name, tree in modules() if name.startswith("engine/")}
+    names = {name.removesuffix(".__init__"): tree for name, tree in names.items()}
+    below: dict[str, set[str]] = {}
+    for name, tree in names.items():
+        found = [n for n in ast.walk(tree) if isinstance(n, ast.ImportFrom) and n.module]
+        modules_named = {f"{n.module}.{alias.name}" for n in found for alias in n.names} | {
+            str(n.module) for n in found
+        }
+        plain = {module.removeprefix("cython.cimports.").removeprefix("ruddock.") for module in modules_named}
+        below[name] = (plain & set(names)) - {name}
+    assert "engine.tree.search" in below["engine.solve"]
+    done: set[str] = set()
+    while len(done) < len(below):
+        ready = {name for name, needed in below.items() if name not in done and needed <= done}
+        assert ready, f"a circle among {sorted(set(below) - done)}"
+        done |= ready
+
+
+def test_only_an_owner_writes_to_itself_in_a_search() -> None:
+    for name, tree in modules():
+        if not name.startswith("engine/tree/") or name.endswith(("search.py", "propagate.py")):
+            continue
+        for node in ast.walk(tree):
+            targets = node.targets if isinstance(node, ast.Assign) else [getattr(node, "target", None)]
+            if isinstance(node, ast.Assign | ast.AugAssign | ast.AnnAssign):
+                for target in [part for t in targets for part in getattr(t, "elts", [t])]:
+                    owner = ast.unparse(target.value) if isinstance(target, ast.Attribute) else "self"
+                    own = owner in ("self", "other", "self.counters") or owner.startswith("node.parent")
+                    assert own, f"{name}: {ast.unparse(node)}"
+
+
+def test_kernels_compiled_and_interpreted_agree_on_their_constants() -> None:
+    from ruddock.engine.simplex import constants
+
+    assert SOURCE is not None
+    text = (SOURCE / "engine/simplex/constants.pxd").read_text(encoding="utf-8")
+    pairs = [line.split(" = ") for line in text.splitlines() if " = " in line]
+    compiled = {name.strip(): int(value) for name, value in pairs}
+    assert compiled == {n: getattr(constants, n) for n in constants.__all__ if not n.endswith("PIVOT")}
 
 
 def test_public_names_are_sorted_documented_and_complete() -> None:

@@ -112,6 +112,12 @@ class Problem:
         """Return the objective, offset included, at ``x``."""
         return float(self.costs @ x) + self.offset
 
+    def least(self, lower: Floats, upper: Floats) -> float:
+        """Return the least objective, offset included, that column bounds allow; -inf where they do not bound it."""
+        with np.errstate(invalid="ignore"):  # no cost times no bound
+            ends = np.where(self.costs > 0, self.costs * lower, self.costs * upper)
+        return float(np.where(self.costs == 0, 0.0, ends).sum()) + self.offset
+
     def with_rows(self, matrix: Any, lower: npt.ArrayLike, upper: npt.ArrayLike) -> Problem:
         """Return the problem with further rows below its own."""
         low, high = np.atleast_1d(lower), np.atleast_1d(upper)

@@ -104,13 +104,13 @@ def by_presolve_alone(problem: Problem) -> bool:
 
 
 FAMILIES = {
-    "circles": [rounds(seed) for seed in range(50)],
+    "circles": [rounds(seed) for seed in range(30)],
     "whole circles": [rounds(seed, whole=True) for seed in range(10)],
     "whole": [whole_problem(seed) for seed in range(20)],
     "bounds": [through_bounds(seed) for seed in range(10)],
     "random": [
         random_lp(structure, 60 + seed, *((6, 8), (12, 18), (25, 40))[seed % 3], "infeasible")
-        for seed in range(8)
+        for seed in range(5)
         for structure in STRUCTURES
     ],
 }
@@ -136,11 +136,11 @@ def test_clashes_are_irreducible() -> None:
             for clash in clashes:
                 assert clash.proven
                 assert_irreducible(problem, clash)
-    assert count["problems"] >= 150
+    assert count["problems"] >= 100
     assert count["of six or more"] >= count["problems"] / 3
     assert count["beyond presolve"] >= count["problems"] / 2
     assert count["whole"] >= 25
-    assert count["several"] >= 25
+    assert count["several"] >= 15
 
 
 def test_disjoint_clashes_and_crossed_bounds_are_all_found() -> None:

@@ -82,6 +82,9 @@ class LinearSolve:
             return None
         with self._part("presolve"):
             presolve = Presolve(p, stopped=lambda: self.limits.exceeded(0) is not None)
+        stopped = self._out_of_time(p)
+        if stopped is not None:
+            return stopped
         left = presolve.problem
         self.counters.reductions = presolve.counts
         self.limits.record("presolve", rows=left.m, columns=left.n, entries=left.nonzeros, reductions=presolve.counts)
@@ -122,16 +125,13 @@ class LinearSolve:
         codes, row_codes = np.zeros(n, np.int8), np.zeros(m, np.int8)
         objective = problem.offset
         for rows, columns in components.parts:
-            reason = self.limits.exceeded(self.counters.iterations)
-            if reason is not None:
-                return Outcome("stopped", reason)
             found = self._solve_whole(components.problem(rows, columns))
             if found.status == "infeasible" and found.proof is not None:
                 proof = np.zeros(m)
                 proof[rows] = found.proof
                 return Outcome("infeasible", proof=proof)
             if found.status == "stopped" and found.reason != "numerics":
-                return Outcome("stopped", found.reason)
+                return Outcome("stopped", found.reason, bound=problem.least(problem.lower, problem.upper))
             if found.status != "optimal" or found.basis is None:
                 return None
             x[columns], reduced[columns], codes[columns] = found.x, found.reduced, found.basis.columns
@@ -148,8 +148,16 @@ class LinearSolve:
             bound=objective,
         )
 
+    def _out_of_time(self, problem: Problem) -> Outcome | None:
+        """Return what is known of a problem, if a limit has passed before anything was begun."""
+        reason = self.limits.exceeded(self.counters.iterations)
+        return Outcome("stopped", reason, bound=problem.least(problem.lower, problem.upper)) if reason else None
+
     def _solve_whole(self, problem: Problem) -> Outcome:
         """Solve a problem by the method asked for."""
+        stopped = self._out_of_time(problem)
+        if stopped is not None:
+            return stopped
         solver = LinearSolver(problem)
         method = self.options.method
         interior = method == "interior" or (method == "auto" and _may_pay(problem))

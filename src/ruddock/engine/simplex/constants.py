@@ -16,8 +16,13 @@ __all__ = [
     "FREE",
     "GOING_ON",
     "INFEASIBLE",
+    "LEAST_PIVOT",
+    "SAFE_PIVOT",
     "STUCK",
 ]
+
+# Magnitudes of pivots, on the scaled problem: below the first there is none, below the second one is doubted
+LEAST_PIVOT, SAFE_PIVOT = 1e-9, 1e-7
 
 GOING_ON = 0  # the budget of this call is used up
 DONE = 1  # the working problem is solved

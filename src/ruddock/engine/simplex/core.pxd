@@ -31,6 +31,8 @@ cdef class Core:
     cdef readonly WorkVector row
     cdef public double primal_tolerance
     cdef public double dual_tolerance
+    cdef public double least_pivot
+    cdef public double safe_pivot
     cdef public bint factored
     cdef public bint cost_changed
     cdef public bint bounds_changed

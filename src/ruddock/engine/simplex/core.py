@@ -8,6 +8,8 @@ row i has the column ``-e_i``, so its reduced cost is the row's dual value.
 
 import numpy as np
 
+from ruddock.engine.simplex.constants import LEAST_PIVOT, SAFE_PIVOT
+
 try:
     import cython
 except ImportError:  # the interpreted case without Cython at hand
@@ -52,6 +54,7 @@ class Core:
         self.rho, self.column, self.aux = WorkVector(m), WorkVector(m), WorkVector(m)
         self.row = WorkVector(total)
         self.primal_tolerance = self.dual_tolerance = 1e-9
+        self.least_pivot, self.safe_pivot = LEAST_PIVOT, SAFE_PIVOT
         self.factored = False  # whether the factors are those of the present basis, without updates
         self.cost_changed = self.bounds_changed = False
         self.iterations = self.refactorings = self.touched = 0

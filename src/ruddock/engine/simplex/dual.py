@@ -52,7 +52,6 @@ else:
 
 INFINITY = cython.declare(cython.double, float("inf"))
 NOTHING = cython.declare(cython.double, 1e-14)  # row entries below this are what cancelling left
-SMALL = cython.declare(cython.double, 1e-9)  # row entries below this never become pivots
 STALL = cython.declare(cython.int, 60)  # steps without dual progress before costs are perturbed
 MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run
 
@@ -248,10 +247,10 @@ class DualSimplex:
         self.core.load(q, self.core.column)
         self.core.factor.forward(self.core.column, True)
         pivot = self.core.column.value[p]
-        if abs(pivot - entry) > 1e-7 * (1.0 + abs(pivot)) or abs(pivot) < SMALL:
+        if abs(pivot - entry) > 1e-7 * (1.0 + abs(pivot)) or abs(pivot) < self.core.least_pivot:
             if self.core.factor.updates > 0:
                 return DOUBTFUL
-            if abs(pivot - entry) > 1e-3 * abs(pivot) or abs(pivot) < SMALL:
+            if abs(pivot - entry) > 1e-3 * abs(pivot) or abs(pivot) < self.core.least_pivot:
                 self.core.weight[p] *= 1e6  # no trustworthy pivot in this row: look elsewhere first
                 self.retries += 1
                 return STUCK if self.retries > 50 else 0
@@ -285,6 +284,7 @@ class DualSimplex:
         end: cython.double = INFINITY
         direction: cython.double = self.direction
         tolerance: cython.double = self.core.dual_tolerance
+        least: cython.double = self.core.least_pivot
         item: cython.int[::1] = self.item
         mark: cython.schar[::1] = self.mark
         entry: cython.double[::1] = self.entry
@@ -313,7 +313,7 @@ class DualSimplex:
             else:
                 a = abs(a)
                 gap = abs(d[j])
-            if a < SMALL or gap > end * a:
+            if a < least or gap > end * a:
                 continue
             room = self.core.upper[j] - self.core.lower[j]
             if room == 0.0:

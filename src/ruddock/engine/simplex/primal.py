@@ -51,7 +51,6 @@ else:
     from ruddock.engine.simplex.lu import WorkVector
 
 INFINITY = cython.declare(cython.double, float("inf"))
-SMALL = cython.declare(cython.double, 1e-9)  # column entries below this never become pivots
 ABSORBED = cython.declare(cython.double, 1e-6)  # drift beyond a bound that is taken up by the bound
 STALL = cython.declare(cython.int, 60)  # steps in place before bounds are perturbed
 MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run; then variables are taken by their numbers
@@ -269,10 +268,10 @@ class PrimalSimplex:
             return 0
         p = self.points.item[c] // 2
         upper = self.points.item[c] % 2 == 1
-        if abs(self.core.column.value[p]) < 1e-7:
+        if abs(self.core.column.value[p]) < self.core.safe_pivot:
             if self.core.factor.updates > 0:
                 return DOUBTFUL
-            if abs(self.core.column.value[p]) < SMALL:
+            if abs(self.core.column.value[p]) < self.core.least_pivot:
                 self.banned[q] = 1
                 return 0
         r = self.core.head[p]
@@ -324,7 +323,7 @@ class PrimalSimplex:
         for k in range(self.core.column.count):
             p = self.core.column.index[k]
             a = self.core.column.value[p] * self.direction
-            if abs(a) > SMALL:
+            if abs(a) > self.core.least_pivot:
                 self._add_breakpoints(p, a)
         self.core.touched += self.core.column.count
         if self.by_number:

@@ -23,8 +23,6 @@ else:
     from ruddock.engine.simplex.core import Core
 
 INFINITY = cython.declare(cython.double, float("inf"))
-SMALL = cython.declare(cython.double, 1e-9)  # column entries below this never become pivots
-SAFE = cython.declare(cython.double, 1e-7)
 
 
 class Push:
@@ -68,7 +66,10 @@ class Push:
         c = self._blocking(direction)
         if c >= 0:
             p = self.points.item[c] // 2
-            if self.points.gap[c] / self.points.size[c] >= step or abs(self.core.column.value[p]) < SAFE:
+            if (
+                self.points.gap[c] / self.points.size[c] >= step
+                or abs(self.core.column.value[p]) < self.core.safe_pivot
+            ):
                 c = -1
         if c >= 0:
             step = self.points.gap[c] / self.points.size[c]
@@ -109,9 +110,9 @@ class Push:
             p = self.core.column.index[k]
             a = self.core.column.value[p] * direction
             j = self.core.head[p]
-            if a > SMALL and self.core.lower[j] > -INFINITY:
+            if a > self.core.least_pivot and self.core.lower[j] > -INFINITY:
                 self.points.add(2 * p, a, self.core.x[j] - self.core.lower[j], INFINITY)
-            elif a < -SMALL and self.core.upper[j] < INFINITY:
+            elif a < -self.core.least_pivot and self.core.upper[j] < INFINITY:
                 self.points.add(2 * p + 1, -a, self.core.upper[j] - self.core.x[j], INFINITY)
         self.core.touched += self.core.column.count
         return self.points.choose(1.0, self.core.primal_tolerance)

@@ -43,16 +43,18 @@ class LinearSolver:
         Kinds are ignored, except that a semicontinuous column may reach zero.
     scale : bool
         Whether to scale rows and columns by powers of two.
+    counters : Counters, optional
+        To go on counting in.
 
     Attributes
     ----------
     counters : Counters
     """
 
-    def __init__(self, problem: Problem, *, scale: bool = True) -> None:
+    def __init__(self, problem: Problem, *, scale: bool = True, counters: Counters | None = None) -> None:
         self._data = ScaledProblem(problem, scale=scale)
         self._at = WarmBasis(self._data)
-        self.counters = Counters()
+        self.counters = Counters() if counters is None else counters
         self._quick = self._spent = False
 
     @property
@@ -306,8 +308,7 @@ class LinearSolver:
         arithmetic from the basis that was reached, which leaves no doubt.
         """
         p = self._data.now
-        other = LinearSolver(p, scale=not self._data.scales)
-        other.counters = self.counters
+        other = LinearSolver(p, scale=not self._data.scales, counters=self.counters)
         other._at.take(logical_codes(p))
         again = other._solve(limits, float("inf"), "dual", quick=False)
         if claims.doubtful(again) and p.m <= EXACT_ROWS:

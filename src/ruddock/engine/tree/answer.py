@@ -41,8 +41,7 @@ def of_search(state: SearchState, reason: Reason | None) -> Outcome:
 
 def proof_or_nothing(state: SearchState) -> Outcome:
     """Return the outcome of a relaxation that has no plan, with its proof where that is one of the problem's."""
-    solver = LinearSolver(state.problem)
-    solver.counters = state.effort.counters
+    solver = LinearSolver(state.problem, counters=state.effort.counters)
     solver.change_bounds(slice(None), state.domain.lower, state.domain.upper)
     plain = solver.solve(state.effort.quiet())
     return finished(state, plain) if plain.status == "infeasible" else nothing(state)

@@ -57,7 +57,7 @@ class Bounds:
 
     def propagate(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:
         """Tighten bounds in place by what rows and the best plan imply; say whether anything can be left."""
-        self._rows.noted = 0
+        self._rows.forget()
         return self.follow(lower, upper, columns)
 
     def follow(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:

@@ -1,20 +1,17 @@
-"""Which column to branch on: pseudo-costs, and branches tried out until these are reliable."""
+"""Which column to branch on: by pseudo-costs, and by branches tried out until these are reliable."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.domain import Branch
+from ruddock.engine.tree.pseudocosts import score
+from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-if TYPE_CHECKING:
-    from ruddock.engine.outcome import Outcome
-    from ruddock.engine.tree.state import SearchState
-
-FLOOR = 1e-6  # so that a product of gains never hides one of them
 RELIABLE = 4  # branches either way after which a column's pseudo-costs are trusted
 LOOKAHEAD = 6  # candidates in a row tried without a better one before the best is taken
 MOST_TRIED = 40  # candidates of one node
@@ -22,69 +19,6 @@ MOST_FIXED = 5  # columns of which trials leave one side, after which the node i
 LEAST_ITERATIONS, MOST_ITERATIONS = 10, 100  # of one trial
 SHARE = 0.6  # of all iterations that trials may take, beside a start
 START = 3000
-
-
-class PseudoCosts:
-    """Objective gain per unit of change, down and up, for every column.
-
-    A column without history takes the mean of the others; the score of a branch is the product of
-    both expected gains (Achterberg, Koch and Martin 2005).
-    """
-
-    def __init__(self, n: int) -> None:
-        self._sum = np.zeros((2, n))
-        self.count = np.zeros((2, n), dtype=np.int64)
-        self._total, self._known = [0.0, 0.0], [0, 0]
-
-    def learn(self, column: int, up: bool, change: float, gain: float) -> None:
-        """Record that moving a column by ``change`` raised the bound by ``gain``."""
-        if change > 1e-9 and np.isfinite(gain):
-            rate = max(gain, 0.0) / change
-            self._sum[int(up), column] += rate
-            self.count[int(up), column] += 1
-            self._total[int(up)] += rate
-            self._known[int(up)] += 1
-
-    def copy(self) -> PseudoCosts:
-        """Return another with the same history."""
-        other = PseudoCosts(len(self.count[0]))
-        other.become(self)
-        return other
-
-    def become(self, other: PseudoCosts) -> None:
-        """Take the history of another in place of one's own."""
-        self._sum, self.count = other._sum.copy(), other.count.copy()
-        self._total, self._known = list(other._total), list(other._known)
-
-    def add(self, other: PseudoCosts, sign: int = 1) -> PseudoCosts:
-        """Take over the history of another; or, with a sign of -1, leave it out."""
-        self._sum += sign * other._sum
-        self.count += sign * other.count
-        for side in (0, 1):
-            self._total[side] += sign * other._total[side]
-            self._known[side] += sign * other._known[side]
-        return self
-
-    def scores(self, columns: np.ndarray, fractions: Floats) -> Floats:
-        """Return how much branching on each column promises; ``fractions`` tell how far up each stands."""
-        rates = []
-        for side in (0, 1):
-            total, count = self._sum[side, columns], self.count[side, columns]
-            mean = self._total[side] / self._known[side] if self._known[side] else 1.0
-            rates.append(np.where(count > 0, total / np.maximum(count, 1), mean))
-        return score(rates[0] * fractions, rates[1] * (1.0 - fractions))
-
-    def prefers_up(self, column: int, fraction: float) -> bool:
-        """Say which child to dive into: the one that is expected to cost less."""
-        down, up = (
-            self._sum[side, column] / self.count[side, column] if self.count[side, column] else 1.0 for side in (0, 1)
-        )
-        return bool(up * (1.0 - fraction) < down * fraction)
-
-
-def score(down: Floats, up: Floats) -> Floats:
-    """Return the product of gains either way."""
-    return np.asarray(np.maximum(down, FLOOR) * np.maximum(up, FLOOR))
 
 
 @dataclass
@@ -162,7 +96,7 @@ def _sides(branch: Branch) -> tuple[tuple[float, float, bool, float], tuple[floa
 
 def _may_try(state: SearchState) -> bool:
     """Say whether trials of branches have not yet taken too much of the work."""
-    return state.effort.on_trials < START + SHARE * state.effort.iterations and not state.effort.stopped()
+    return state.effort.spent["trials"] < START + SHARE * state.effort.iterations and not state.effort.stopped()
 
 
 def _trial(
@@ -175,10 +109,9 @@ def _trial(
     if not state.bounds.propagate(lower, upper, np.array([column], np.int32)):
         return None
     assert outcome.basis is not None
-    before = effort.iterations
-    mean = effort.on_nodes / max(1, effort.own_nodes)
-    tried = state.try_out(lower, upper, outcome.basis, int(min(max(LEAST_ITERATIONS, 2 * mean), MOST_ITERATIONS)))
-    effort.on_trials += effort.iterations - before
+    mean = effort.spent["nodes"] / max(1, effort.own_nodes)
+    with effort.counted("trials"):
+        tried = state.try_out(lower, upper, outcome.basis, int(min(max(LEAST_ITERATIONS, 2 * mean), MOST_ITERATIONS)))
     if tried.status == "infeasible" or (tried.status == "stopped" and tried.reason is None):
         return None
     if tried.status == "optimal":

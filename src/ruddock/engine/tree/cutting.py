@@ -82,7 +82,7 @@ def _append(state: SearchState, cuts: list[Cut]) -> None:
         shape=(len(cuts), state.problem.n),
     )
     for cut in cuts:
-        state.cut_counts[cut.kind] = state.cut_counts.get(cut.kind, 0) + 1
+        state.count_cut(cut.kind)
     state.append(matrix, np.full(len(cuts), -np.inf), np.array([cut.limit for cut in cuts]))
 
 

@@ -55,12 +55,6 @@ class Domain:
         high[self.semis] = np.maximum(high[self.semis], 0.0)
         self.lower, self.upper = low, high
 
-    def least(self, costs: Floats) -> float:
-        """Return the least objective value that the bounds allow; -inf where they do not bound it."""
-        with np.errstate(invalid="ignore"):  # no cost times no bound
-            ends = np.where(costs > 0, costs * self.lower, costs * self.upper)
-        return float(np.where(costs == 0, 0.0, ends).sum())
-
     def distance(self, x: Floats) -> Floats:
         """Return for each column how far its value is from an allowed one (0 for continuous columns)."""
         far = np.zeros(len(x))

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, Literal
 
 from ruddock.engine.outcome import Counters, Limits, Reason
+
+Purpose = Literal["nodes", "trials", "dives", "near plans"]
 
 
 @dataclass(eq=False)
@@ -24,8 +27,8 @@ class Effort:
         Returns the bytes that the search holds.
     nodes, nodes_elsewhere : int
         Nodes worked on here, and by another process.
-    on_nodes, on_trials, on_dives, near_plans : int
-        Iterations by what they were for.
+    spent : Counter
+        Iterations by what they were for: nodes, trials, dives, searches near plans.
     near_turns, near_failures : int
         Searches near a plan, and how many of them in a row were in vain.
     parts : dict
@@ -37,10 +40,7 @@ class Effort:
     held: Callable[[], float] = field(default=lambda: 0.0)
     own_nodes: int = 0
     nodes_elsewhere: int = 0
-    on_nodes: int = 0
-    on_trials: int = 0
-    on_dives: int = 0
-    near_plans: int = 0
+    spent: Counter[Purpose] = field(default_factory=Counter)
     near_turns: int = 0
     near_failures: int = 0
     parts: dict[str, float] = field(default_factory=dict)
@@ -65,6 +65,34 @@ class Effort:
     def nodes(self) -> int:
         """Nodes worked on so far, here and elsewhere."""
         return self.own_nodes + self.nodes_elsewhere
+
+    @contextmanager
+    def counted(self, purpose: Purpose) -> Iterator[None]:
+        """Count the iterations of what is done meanwhile for a purpose."""
+        before = self.iterations
+        try:
+            yield
+        finally:
+            self.spent[purpose] += self.iterations - before
+
+    def begin_node(self) -> None:
+        """Count a node."""
+        self.own_nodes += 1
+
+    def add_elsewhere(self, nodes: int, iterations: int, trials: int) -> None:
+        """Count what another process has done."""
+        self.nodes_elsewhere += nodes
+        self.counters.iterations += iterations
+        self.spent["trials"] += trials
+
+    def next_near_search(self) -> int:
+        """Return the number of the next search near a plan."""
+        self.near_turns += 1
+        return self.near_turns
+
+    def judge_near_search(self, *, better: bool) -> None:
+        """Count failures in a row."""
+        self.near_failures = 0 if better else self.near_failures + 1
 
     def reason(self) -> Reason | None:
         """Return the reason to stop now, or None."""

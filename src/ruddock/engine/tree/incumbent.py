@@ -69,8 +69,7 @@ class Incumbent:
             return False
         if self._rest is None or self._rest.problem.m != self.problem.m:
             # on the problem as it is, so that a plan never breaks it by a hair
-            self._rest = LinearSolver(self.problem)
-            self._rest.counters = self._effort.counters
+            self._rest = LinearSolver(self.problem, counters=self._effort.counters)
         self._rest.change_bounds(slice(None), lower, upper)
         outcome = self._rest.solve(self._effort.quiet(), cutoff=self.value)
         if outcome.status != "optimal" or outcome.x is None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from scipy.sparse import csc_matrix, csr_matrix, vstack
 
@@ -9,21 +11,26 @@ from ruddock.engine.tree.cliques import Cliques
 from ruddock.problem import INTEGER, Floats, Problem
 
 WORK = 2_000_000  # pairs looked at
+GLANCE = 64  # rows between two looks at the limits
 MOST_GROWN = 20_000  # rows that are grown
 
 Row = tuple[int, tuple[int, ...]]
 
 
-def merge_cliques(problem: Problem, cliques: Cliques, lower: Floats, upper: Floats) -> Problem | None:
+def merge_cliques(
+    problem: Problem, cliques: Cliques, lower: Floats, upper: Floats, stopped: Callable[[], bool] = lambda: False
+) -> Problem | None:
     """Return the problem with larger cliques for its rows of the kind "at most one of", or None if no row goes.
 
     A row is grown literal by literal; then rows inside another are left out (Achterberg et al. 2020).
     """
     rows = csr_matrix(problem.matrix())
-    own = _clique_rows(problem, rows, lower, upper)
+    own = _clique_rows(problem, rows, lower, upper, stopped)
     if not own:
         return None
-    grown = _grown([members for _, members in own], cliques)
+    grown = _grown([members for _, members in own], cliques, stopped)
+    if stopped():
+        return None
     kept = _largest(grown)
     if len(kept) == len(own):
         return None
@@ -45,7 +52,9 @@ def merge_cliques(problem: Problem, cliques: Cliques, lower: Floats, upper: Floa
     )
 
 
-def _clique_rows(problem: Problem, rows: csr_matrix, lower: Floats, upper: Floats) -> list[Row]:
+def _clique_rows(
+    problem: Problem, rows: csr_matrix, lower: Floats, upper: Floats, stopped: Callable[[], bool]
+) -> list[Row]:
     """Return the rows that say just "at most one of these", with their literals."""
     row = np.repeat(np.arange(problem.m), np.diff(rows.indptr))
     binary = ((problem.kinds & INTEGER) != 0) & (lower == 0) & (upper == 1)
@@ -54,7 +63,9 @@ def _clique_rows(problem: Problem, rows: csr_matrix, lower: Floats, upper: Float
     sound = np.bincount(row, ~binary[rows.indices] | (np.abs(rows.data) != size[row]), problem.m) == 0
     sound &= (np.diff(rows.indptr) >= 2) & (np.isinf(problem.row_lower) != np.isinf(problem.row_upper))
     found: list[Row] = []
-    for i in np.flatnonzero(sound).tolist():
+    for k, i in enumerate(np.flatnonzero(sound).tolist()):
+        if k % GLANCE == 0 and stopped():
+            return []
         part = slice(rows.indptr[i], rows.indptr[i + 1])
         sign = 1.0 if np.isfinite(problem.row_upper[i]) else -1.0
         limit = problem.row_upper[i] if sign > 0 else -problem.row_lower[i]
@@ -64,11 +75,13 @@ def _clique_rows(problem: Problem, rows: csr_matrix, lower: Floats, upper: Float
     return found[:MOST_GROWN]
 
 
-def _grown(rows: list[tuple[int, ...]], cliques: Cliques) -> list[tuple[int, ...]]:
+def _grown(rows: list[tuple[int, ...]], cliques: Cliques, stopped: Callable[[], bool]) -> list[tuple[int, ...]]:
     """Grow each row by literals that exclude all of its own, those with most neighbours first."""
     result = []
     work = 0
-    for members in rows:
+    for number, members in enumerate(rows):
+        if number % GLANCE == 0 and stopped():
+            return rows
         common = min((cliques.neighbours(k) for k in members), key=len)
         candidates = [k for k in common if k not in members]
         work += len(candidates) * len(members)

@@ -62,6 +62,10 @@ class Propagator:
         self.past = np.zeros(256, dtype=np.int32)
         self.past_low, self.past_high = np.zeros(256), np.zeros(256)
 
+    def forget(self):
+        """Forget what was noted: it is not to be undone."""
+        self.noted = 0
+
     def fix(self, lower, upper, column, low, high):
         """Give a column other bounds; these are noted on the trail."""
         below: cython.double[::1] = lower
@@ -86,7 +90,7 @@ class Propagator:
     def run(self, lower, upper, columns, budget):
         """Propagate from some columns whose bounds moved; the bounds are changed in place.
 
-        What moves is noted on the trail, from where it stands: set ``noted`` to 0 where nothing is to be undone.
+        What moves is noted on the trail, from where it stands: `forget` it where nothing is to be undone.
 
         Parameters
         ----------

@@ -43,8 +43,7 @@ class Relaxation:
         """Take another problem in the same columns, or the same once more, on a solver without history."""
         if problem is not None:
             self.problem, self.whole = problem, whole_columns(problem) != 0
-        self.solver = LinearSolver(self.problem)
-        self.solver.counters = self._effort.counters
+        self.solver = LinearSolver(self.problem, counters=self._effort.counters)
 
     @property
     def bytes(self) -> int:

@@ -27,18 +27,18 @@ def prepare(state: SearchState) -> None:
     relaxed = state.problem
     if state.options.presolve:
         tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=_complete(state))
-        state.tightening = tightening
+        state.take_tightening(tightening)
         if tightening.infeasible:
             return
         relaxed = tightening.tightened()
-        state.bounds.take(tightening.lower, tightening.upper)
         state.incumbent.know_step(Step.of(relaxed, state.options.goal.unit))
         counts = tightening.counts
         state.effort.limits.record("presolve", rows=relaxed.m, columns=relaxed.n, reductions=counts)
     if state.options.symmetry and state.options.lazy is None and state.options.priorities is None:
         relaxed = _break_ties(state, relaxed)
     if state.tightening is not None and not state.effort.stopped():
-        merged = merge_cliques(relaxed, state.tightening.cliques, state.bounds.lower, state.bounds.upper)
+        here = state.bounds.lower, state.bounds.upper
+        merged = merge_cliques(relaxed, state.tightening.cliques, *here, state.effort.stopped)
         if merged is not None:
             state.tightening.counts["cliques merged"] = relaxed.m - merged.m
             relaxed = merged
@@ -123,8 +123,7 @@ def _tighten_again(state: SearchState) -> bool:
             return False
         for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():
             again.counts[name] = again.counts.get(name, 0) + count
-        state.tightening = again
-        state.bounds.take(again.lower, again.upper)
+        state.take_tightening(again)
         state.relaxation.load(again.tightened())
         state.load_rows()
     return True

@@ -101,7 +101,7 @@ class TreeSearch:
     def _begin(self) -> Outcome | None:
         """Prepare the root and solve it; return the outcome if that settles the problem."""
         state = self.state
-        state.frontier.begin(Node(state.domain.least(state.problem.costs)))
+        state.frontier.begin(Node(state.problem.least(state.domain.lower, state.domain.upper)))
         with state.effort.part("presolve"):
             root.prepare(state)
         if state.tightening is not None and state.tightening.infeasible:
@@ -150,7 +150,7 @@ class TreeSearch:
                 state.frontier.put_back()
                 return None
             if reason is None:
-                effort.own_nodes += 1
+                effort.begin_node()
                 watched = state.watch is not None and state.watch.holds(node)
                 node, box, reason = self._work_on(node, box, outcome)
                 outcome = None
@@ -216,10 +216,9 @@ class TreeSearch:
 
     def _relax(self, here: Box) -> Outcome:
         """Solve the relaxation of a node."""
-        state, effort = self.state, self.state.effort
-        so_far = effort.iterations
-        outcome = state.relax(*here)
-        effort.on_nodes += effort.iterations - so_far
+        state = self.state
+        with state.effort.counted("nodes"):
+            outcome = state.relax(*here)
         state.relaxation.note_weights(outcome.basis)
         return outcome
 
@@ -349,9 +348,8 @@ class TreeSearch:
         limits = effort.within(nodes=nodes, iterations=iterations, share=NEAR_SHARE)
         options = replace(state.options, start=None, lazy=None, heuristics=True, branching="plain", inner=True)
         search = TreeSearch(SearchState(problem, limits, options, effort.counters))
-        before = effort.iterations
-        search.run()
-        effort.near_plans += effort.iterations - before
+        with effort.counted("near plans"):
+            search.run()
         return search.state.incumbent.best
 
     def _unbounded(self) -> Outcome:

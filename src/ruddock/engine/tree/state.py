@@ -14,11 +14,11 @@ import numpy as np
 
 from ruddock.engine.outcome import Basis, Counters, Limits, Moment, Options, Outcome
 from ruddock.engine.tree.bounds import Bounds
-from ruddock.engine.tree.branching import PseudoCosts
 from ruddock.engine.tree.domain import Domain
 from ruddock.engine.tree.effort import Effort
 from ruddock.engine.tree.frontier import Frontier
 from ruddock.engine.tree.incumbent import Incumbent
+from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.relaxation import Relaxation
 from ruddock.engine.tree.tighten import Tightening
 from ruddock.engine.tree.watch import Watch
@@ -89,6 +89,15 @@ class SearchState:
     def held(self) -> float:
         """Return the bytes that open nodes and the solver take."""
         return self.frontier.bytes + (self.relaxation.bytes if hasattr(self.relaxation, "solver") else 0.0)
+
+    def take_tightening(self, tightening: Tightening) -> None:
+        """Keep what presolve learnt, and its bounds."""
+        self.tightening = tightening
+        self.bounds.take(tightening.lower, tightening.upper)
+
+    def count_cut(self, kind: str) -> None:
+        """Count a cut that was added."""
+        self.cut_counts[kind] = self.cut_counts.get(kind, 0) + 1
 
     def load_rows(self) -> None:
         """Make the rows of the relaxation ready for propagation."""

@@ -150,7 +150,7 @@ class Tightening:
             if not moved or self.stopped():
                 break
             columns = np.asarray(rows.moved)[:moved].copy()
-            rows.noted = 0
+            rows.forget()
         self._take(lower, upper)
 
     def _take(self, lower: Floats, upper: Floats) -> None:
@@ -223,7 +223,7 @@ class Tightening:
 
     def _tried(self, rows: Propagator, column: int, value: float) -> Implied | None:
         """Return what follows for other columns from a value of one, and that value; None if it cannot be."""
-        rows.noted = 0
+        rows.forget()
         rows.fix(self.lower, self.upper, column, value, value)
         count = rows.run(self.lower, self.upper, np.array([column], np.int32), PROPAGATION_WORK // 100)
         moved = np.asarray(rows.moved)[: max(count, 0)]

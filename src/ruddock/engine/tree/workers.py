@@ -20,8 +20,8 @@ from dataclasses import dataclass, field, replace
 from typing import IO, Protocol
 
 from ruddock.engine.outcome import Limits, Reason
-from ruddock.engine.tree.branching import PseudoCosts
 from ruddock.engine.tree.frontier import Node
+from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
@@ -146,9 +146,7 @@ class Team:
             return
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
         state.frontier.give_back(done.nodes)
-        effort.nodes_elsewhere += done.worked_on
-        effort.counters.iterations += done.iterations
-        effort.on_trials += done.on_trials
+        effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
         if done.costs is not None:
             state.costs.add(done.costs)
         if done.best is not None:
@@ -209,7 +207,7 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
         )
     )
     frontier.begin_anew()
-    nodes, iterations, trials = effort.own_nodes, effort.iterations, effort.on_trials
+    nodes, iterations, trials = effort.own_nodes, effort.iterations, effort.spent["trials"]
     state.costs.become(share.costs)
     if share.best is not None:
         state.try_plan(share.best)
@@ -223,7 +221,7 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
         frontier.uncertain,
         effort.own_nodes - nodes,
         effort.iterations - iterations,
-        effort.on_trials - trials,
+        effort.spent["trials"] - trials,
         state.costs.copy().add(share.costs, -1),
     )
 

@@ -31,15 +31,16 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
         basis, root = state.relaxation.solver.basis, node.depth == 0
         found, number = state.incumbent.value, state.effort.own_nodes
         every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
-        room = state.effort.on_dives < DIVE_START + DIVE_SHARE * state.effort.iterations
+        room = state.effort.spent["dives"] < DIVE_START + DIVE_SHARE * state.effort.iterations
         if root or (number % every == 0 and room):
-            begun = state.effort.iterations
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
-            _round_and_dive(state, outcome, here, kinds)
-            if state.incumbent.best is None and root:
-                pump(state, outcome.x)
-            state.effort.on_dives += state.effort.iterations - begun
+            with state.effort.counted("dives"):
+                _round_and_dive(state, outcome, here, kinds)
+                if state.incumbent.best is None and root and not state.effort.stopped():
+                    pump(state, outcome.x)
         due = state.incumbent.value < found or root or number % NEAR_EVERY == 0
+        if state.effort.stopped():
+            return
         if state.incumbent.best is not None and due and not state.incumbent.settled(outcome.bound):
             polish(state)
             if not state.options.inner:
@@ -52,7 +53,7 @@ def _round_and_dive(state: SearchState, outcome: Outcome, here: tuple[Floats, Fl
     assert outcome.x is not None
     basis = state.relaxation.solver.basis
     state.try_plan(round_by_locks(state, outcome.x))
-    if not state.incumbent.settled(outcome.bound):
+    if not state.incumbent.settled(outcome.bound) and not state.effort.stopped():
         fix_and_propagate(state, outcome.x)
     for kind in kinds:
         if state.incumbent.settled(outcome.bound) or state.effort.stopped():

@@ -65,12 +65,11 @@ def near_plan(state: SearchState, x: Floats, near: Near) -> None:
     # what keeps failing gets less and less
     effort = state.effort
     budget = (START + SHARE * effort.iterations) / (1.0 + effort.near_failures / PATIENCE)
-    if effort.near_plans > budget or len(integers) < 10 or effort.stopped():
+    if effort.spent["near plans"] > budget or len(integers) < 10 or effort.stopped():
         return
     before = state.incumbent.value
-    effort.near_turns += 1
-    _near_in_turn(state, x, integers, effort.near_turns, near)
-    effort.near_failures = 0 if state.incumbent.value < before else effort.near_failures + 1
+    _near_in_turn(state, x, integers, effort.next_near_search(), near)
+    effort.judge_near_search(better=state.incumbent.value < before)
 
 
 def _near_in_turn(state: SearchState, x: Floats, integers: np.ndarray, turn: int, near: Near) -> None:

@@ -19,9 +19,9 @@ def pump(state: SearchState, x: Floats) -> None:
     if not len(integers) or len(state.domain.semis):
         return
     lower, upper = state.bounds.lower, state.bounds.upper
-    solver = LinearSolver(replace(state.relaxation.problem, costs=np.zeros(state.relaxation.problem.n)))
+    plain = replace(state.relaxation.problem, costs=np.zeros(state.relaxation.problem.n))
+    solver = LinearSolver(plain, counters=state.effort.counters)
     solver.change_bounds(slice(None), lower, upper)
-    solver.counters = state.effort.counters
     rng = np.random.default_rng(7)
     before: set[bytes] = set()
     for _ in range(PUMPS):

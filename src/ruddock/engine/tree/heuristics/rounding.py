@@ -45,7 +45,7 @@ def fix_and_propagate(state: SearchState, x: Floats) -> None:
         other = nearest + (1.0 if x[j] > nearest or nearest <= lower[j] else -1.0)
         one[0] = j
         for value in (nearest, min(max(other, lower[j]), upper[j])):
-            rows.noted = 0
+            rows.forget()
             rows.fix(lower, upper, j, value, value)
             if state.bounds.follow(lower, upper, one):
                 break
