@@ -99,6 +99,8 @@ DATA_SLIPS: dict[str, tuple[Callable[[Setting], object], str]] = {
         lambda s: rk.data(pd.DataFrame({"apiary": ["Fell"], "x": [1], "y": [2]}), apiary), "one column of values"
     ),
     "infinite factor": (lambda s: s.ship * float("inf"), "a coefficient must be finite"),
+    "a bound beyond all": (lambda s: s.model.decide("far", lower=1e21), "far: numbers of 1e20 and beyond count as"),
+    "a limit beyond all": (lambda s: s.model.require("far", s.ship.sum() >= 1e21), "far: numbers of 1e20 and beyond"),
     "NaN factor": (lambda s: s.ship * float("nan"), "NaN"),
     "text for a number": (lambda s: rk.data({"3": 1}, rk.Axis("n", [1, 2, 3])), "there the label is a number, 3, and you gave text"),
     "dates": (lambda s: rk.data({"Fell": pd.Timestamp("2026-01-01")}, apiary), "is not a number; turn it into one"),

@@ -15,7 +15,7 @@ from ruddock.modelling.formulation import Constraints, Formulation, Objective
 from ruddock.modelling.names import Named, UnknownNameError, names_of, outside_brackets
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.terms import Terms
-from ruddock.problem import Floats
+from ruddock.problem import ENDLESS, Floats
 
 KINDS = ("continuous", "integer", "binary")
 Part = Decisions | Constraints | Objective
@@ -189,7 +189,7 @@ def _bounds(named: Named, change: Change, side: str) -> Decisions:
         )
     if (lower > upper).any():
         raise ModelError(f"{change}: the lower bound would be above the upper one")
-    if (lower == np.inf).any() or (upper == -np.inf).any():
+    if (lower >= ENDLESS).any() or (upper <= -ENDLESS).any():
         raise ModelError(f"{change}: such a bound leaves no value")
     return changed(family, lower, upper, kinds_of(family).copy())
 

@@ -15,7 +15,7 @@ from ruddock.modelling.data import Data, Source, as_data, data, filled, is_data,
 from ruddock.modelling.expression import Expression, Term, by_axis
 from ruddock.modelling.terms import Columns, Registry, Terms
 from ruddock.modelling.units import decision_units
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, reaching_zero
+from ruddock.problem import ENDLESS, INTEGER, SEMICONTINUOUS, Bytes, Floats, reaching_zero
 
 Kind = Literal["continuous", "integer", "binary", "semicontinuous"]
 KIND_MARKS = {"continuous": 0, "integer": INTEGER, "binary": INTEGER, "semicontinuous": SEMICONTINUOUS}
@@ -196,8 +196,11 @@ def make_decisions(
             f"and is {lower:g}; give lower="
         )
     low, high = _bound(lower, -np.inf, cells, name), _bound(upper, np.inf, cells, name)
-    if (low == np.inf).any() or (high == -np.inf).any():
-        raise DataError(f"{name}: a lower bound of +infinity or an upper one of -infinity leaves no value")
+    if (low >= ENDLESS).any() or (high <= -ENDLESS).any():
+        raise DataError(
+            f"{name}: numbers of 1e20 and beyond count as infinite, and a lower bound of +infinity or an upper one of "
+            "-infinity leaves no value; write it in larger units"
+        )
     crossed = np.flatnonzero(low > high)
     if len(crossed):
         at = int(crossed[0])

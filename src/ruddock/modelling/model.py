@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
 import numpy as np
 
-from ruddock.errors import ModelError, known
+from ruddock.errors import DataError, ModelError, known
 from ruddock.modelling.arrays import fill_from_arrays
 from ruddock.modelling.axis import Axis, check_name
 from ruddock.modelling.cells import Cells
@@ -24,7 +24,7 @@ from ruddock.modelling.recipe import Part, Recipe, Renumbering
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.rules import Curve, Rule, make_curve
 from ruddock.modelling.terms import Registry, Terms
-from ruddock.problem import Problem
+from ruddock.problem import ENDLESS, Problem
 
 if TYPE_CHECKING:
     from concurrent.futures import Executor
@@ -244,6 +244,11 @@ class Model:
                 self._own(side, name)
         if any(np.isnan(limit).any() for limit in sides.bounds):
             raise ModelError(f"{name}: a limit is NaN")
+        if (sides.bounds[0] >= ENDLESS).any() or (sides.bounds[1] <= -ENDLESS).any():
+            raise DataError(
+                f"{name}: numbers of 1e20 and beyond count as infinite, and nothing reaches such a limit; write it in "
+                "larger units"
+            )
         sides = sides.in_order()
         return self._keep(Constraints(name, sides, unit), sides.cells.axes, again=replace)
 
