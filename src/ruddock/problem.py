@@ -122,6 +122,8 @@ class Problem:
         """Return the problem with further rows below its own."""
         low, high = np.atleast_1d(lower), np.atleast_1d(upper)
         more = Problem.build(matrix, low, high, self.lower, self.upper, self.costs, self.kinds, self.offset)
+        if self.nonzeros + more.nonzeros >= INT32_MAX:
+            raise DataError(f"{self.nonzeros + more.nonzeros:,} entries are more than 32-bit indices can address")
         old_count, new_count = np.diff(self.starts), np.diff(more.starts)
         # in every column the new entries follow the old ones
         old = np.arange(self.nonzeros) + np.repeat(more.starts[:-1], old_count)

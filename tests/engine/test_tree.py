@@ -198,7 +198,7 @@ def test_cuts_and_tightening_leave_no_whole_plan_out() -> None:
         search.run()
         cut.update(state.cut_counts)
         whole = problem.kinds == INTEGER
-        for point in whole_plans(problem)[:100]:
+        for point in whole_plans(problem)[:50]:
             # fixing by costs may leave out plans that are no better than others
             if ((point >= state.bounds.lower - 1e-9) & (point <= state.bounds.upper + 1e-9))[whole].all():
                 low, high = np.where(whole, point, state.bounds.lower), np.where(whole, point, state.bounds.upper)
@@ -291,7 +291,7 @@ def early(monkeypatch: pytest.MonkeyPatch) -> None:
 
 @pytest.mark.usefixtures("early")
 def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pytest.MonkeyPatch) -> None:
-    problem, limits = steiner_triples(), (Limits(nodes=700), Limits(nodes=300))
+    problem, limits = steiner_triples(), (Limits(nodes=400), Limits(nodes=250))
     found = [solve(problem, limit) for limit in limits]
     monkeypatch.setattr(workers, "_may_start", lambda: False)
     for stopped, limit in zip(found, limits, strict=True):

@@ -190,7 +190,8 @@ class LinearSolve:
 
         asked = self.options.method == "interior"
         with self._part("interior"):
-            interior = interior_point(problem, stopped, halted, MOST_ASKED if asked else MOST_WORK)
+            most = MOST_ASKED if asked else MOST_WORK
+            interior = interior_point(problem, stopped, halted, most, self.limits.memory)
         self.counters.interior_steps += interior.steps
         if interior.converged:
             with self._part("crossover"):

@@ -70,6 +70,7 @@ def interior_point(
     stopped: Callable[[int, float, float], bool] | None = None,
     halted: Callable[[], bool] = lambda: False,
     most: float = float("inf"),
+    memory: float = float("inf"),
 ) -> Interior:
     """Solve a linear problem to moderate accuracy.
 
@@ -81,15 +82,21 @@ def interior_point(
         Asked between portions of one step; True ends the method.
     most : float
         Multiplications of one factorisation, beyond which nothing is begun.
+    memory : float
+        Bytes of one, beyond which nothing is begun.
     """
     try:
-        return _interior_point(problem, stopped, halted, most)
+        return _interior_point(problem, stopped, halted, most, memory)
     except (StoppedError, TooDenseError, MemoryError):
         return Interior(False, np.zeros(problem.n + problem.m), np.zeros(problem.n + problem.m), 0)
 
 
 def _interior_point(
-    problem: Problem, stopped: Callable[[int, float, float], bool] | None, halted: Callable[[], bool], most: float
+    problem: Problem,
+    stopped: Callable[[int, float, float], bool] | None,
+    halted: Callable[[], bool],
+    most: float,
+    memory: float,
 ) -> Interior:
     m = problem.m
     equation = problem.row_lower == problem.row_upper
@@ -108,7 +115,7 @@ def _interior_point(
         np.concatenate((problem.upper[open_], problem.row_upper[rows])),
     )
     low, high = barrier.low, barrier.high
-    normal = NormalEquations(columns, halted, most)
+    normal = NormalEquations(columns, halted, most, memory)
 
     def factorise(weights: Floats) -> None:
         e = np.zeros(m)

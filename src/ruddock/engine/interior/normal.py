@@ -20,6 +20,7 @@ from ruddock.problem import Floats
 
 DENSE = 40  # a column with this many times the mean entries, and more than a tenth of the rows, counts as dense
 MOST_PAIRS = 40_000_000.0  # of entries in one column: beyond, the equations count as dense
+ENTRY_BYTES = 24  # of factors and equations
 REFINEMENTS = 2
 GUIDE = 1e-8  # added to the guiding matrix, relative to the full diagonal
 MOST_GRADIENTS = 60
@@ -46,6 +47,8 @@ class NormalEquations:
         Asked between portions of work; True raises `StoppedError`.
     most : float
         Multiplications that one factorisation may take.
+    memory : float
+        Bytes that its factors may take.
 
     Attributes
     ----------
@@ -57,12 +60,16 @@ class NormalEquations:
     Raises
     ------
     TooDenseError
-        If the product has too many entries to be looked at, or a factorisation takes more than ``most``.
+        If the product has too many entries to be looked at, or a factorisation takes more than is allowed.
     StoppedError
     """
 
     def __init__(
-        self, matrix: csc_matrix, halted: Callable[[], bool] = lambda: False, most: float = float("inf")
+        self,
+        matrix: csc_matrix,
+        halted: Callable[[], bool] = lambda: False,
+        most: float = float("inf"),
+        memory: float = float("inf"),
     ) -> None:
         self._halted, self._most = halted, most
         counts = np.diff(matrix.indptr).astype(float)
@@ -83,7 +90,7 @@ class NormalEquations:
         self._factor = Cholesky(self._starts, self._indices)
         while not self._factor.analyse(GRAPH_BUDGET):
             self._look()
-        if self._factor.work > most:
+        if self._factor.work > most or ENTRY_BYTES * (self._factor.entries + len(self._indices)) > memory:
             raise TooDenseError
         self.entries, self.work = int(self._factor.entries), float(self._factor.work)
         permuted = csr_matrix(sparse)[self._order]

@@ -16,6 +16,8 @@ from ruddock.problem import Floats, Problem
 Mask = np.ndarray[Any, np.dtype[np.bool_]]
 Places = np.ndarray[Any, np.dtype[np.intp]]
 
+LOSS = 4 * 2.0**-52  # of all terms of a sum: what adding them up may lose
+NEGLIGIBLE = 1e-11  # of a sum: what is far within every tolerance
 SAFE_PIVOT = 1e-3  # of the largest entry beside it: what a substitution may divide by
 
 
@@ -118,18 +120,29 @@ class Stage:
         least, most, least_open, most_open = self.activity
         return np.where(least_open > 0, -np.inf, least), np.where(most_open > 0, np.inf, most)
 
+    @cached_property
+    def lost(self) -> tuple[Floats, Floats]:
+        """What adding up the least and the greatest activity of each row may have lost."""
+        p = self.problem
+        least, most = (
+            LOSS * np.bincount(p.indices, np.where(np.isinf(ends), 0.0, np.abs(ends)), p.m) for ends in self.ends
+        )
+        return np.asarray(least, float), np.asarray(most, float)
+
     def range_without(self, entries: Places) -> tuple[Floats, Floats]:
-        """Return the range of the rows of some entries, each without its entry."""
+        """Return the range of the rows of some entries, each without its entry, and no narrower than it is for sure."""
         least, most, least_open, most_open = self.activity
         rows = self.problem.indices[entries]
         results = []
-        for sums, opens, ends, none in (
-            (least, least_open, self.ends[0], -np.inf),
-            (most, most_open, self.ends[1], np.inf),
+        for sums, opens, ends, lost, none in (
+            (least, least_open, self.ends[0], self.lost[0], -np.inf),
+            (most, most_open, self.ends[1], self.lost[1], np.inf),
         ):
             own = ends[entries]
             infinite = np.isinf(own)
             rest = sums[rows] - np.where(infinite, 0.0, own)
+            off = lost[rows]
+            rest += np.where(off > NEGLIGIBLE * np.maximum(1.0, np.abs(rest)), np.copysign(off, none), 0.0)
             results.append(np.where(opens[rows] - infinite > 0, none, rest))
         return results[0], results[1]
 
