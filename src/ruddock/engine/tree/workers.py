@@ -41,8 +41,8 @@ class Share:
     """What the helper is given: nodes, and all that has changed since the last time."""
 
     nodes: list[Node]
-    most_nodes: float
-    most_iterations: float
+    most_nodes: int
+    most_iterations: int
     seconds: float
     best: Floats | None
     costs: PseudoCosts
@@ -94,7 +94,7 @@ class Team:
     def __init__(self, state: SearchState, work: Work) -> None:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
         self._ready = self._lent = self._gone = False
-        self._due, self._iterations = 0.0, 0
+        self._due = self._iterations = 0
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
@@ -112,11 +112,11 @@ class Team:
         done = effort.iterations - self._iterations
         self.take_back(state)
         left = effort.limits.nodes - effort.nodes
-        self._iterations, self._due = effort.iterations, effort.own_nodes + min(NODES, left / 2)  # both within it
+        self._iterations, self._due = effort.iterations, effort.own_nodes + int(min(NODES, left / 2))  # both within it
         if len(state.frontier) > SHARE and left >= 2 and not self._gone and not effort.stopped():
-            self._lend(state, min(4 * NODES, left / 2), max(done, NODES))
+            self._lend(state, int(min(4 * NODES, left / 2)), max(done, NODES))
 
-    def _lend(self, state: SearchState, most_nodes: float, most_iterations: float) -> None:
+    def _lend(self, state: SearchState, most_nodes: int, most_iterations: int) -> None:
         now = time.monotonic()
         lease = state.frontier.lease(SHARE, PATIENCE + LATE * (now - self._begun))
         self._begun, self._lent, self._lease = now, True, lease
