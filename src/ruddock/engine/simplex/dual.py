@@ -59,9 +59,10 @@ MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run
 class DualSimplex:
     """Iterates a dual feasible `Core` to primal feasibility.
 
-    `run` returns 0 when the budget is used, 1 at optimality of the working problem, 2 when row
-    ``position`` proves infeasibility (``direction`` > 0: its basic variable is above its upper
-    bound), 3 when the objective passed ``cutoff``, 4 at the iteration limit, 5 when stuck.
+    `run` returns GOING_ON when the budget is used, DONE at optimality of the working problem, INFEASIBLE when row
+    ``position`` proves it (``direction`` > 0: its basic variable is above its upper bound), BEYOND when the
+    objective passed ``cutoff``, AT_LIMIT at the iteration limit, or STUCK; it raises MemoryError where factors find no
+    room.
     """
 
     def __init__(self, core):

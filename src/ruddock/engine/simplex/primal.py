@@ -61,9 +61,9 @@ NO_GAIN = cython.declare(cython.double, 1e-8)  # of infeasibility: below the tol
 class PrimalSimplex:
     """Iterates a `Core` to optimality of its working problem.
 
-    `run` returns 0 when the budget is used, 1 at optimality, 2 when the sum of infeasibilities is
-    at its least and positive (the logicals' reduced costs are the proof's weights), 3 when ``entering``
-    moving in ``direction`` is a ray, 4 at the iteration limit, 5 when stuck.
+    `run` returns GOING_ON when the budget is used, DONE at optimality, INFEASIBLE when the sum of infeasibilities is
+    at its least and positive (the logicals' reduced costs are the proof's weights), BEYOND when ``entering`` moving in
+    ``direction`` is a ray, AT_LIMIT at the iteration limit, or STUCK; it raises MemoryError where factors find no room.
     """
 
     def __init__(self, core):

@@ -40,8 +40,8 @@ class Cut:
 class Frame:
     """A point of the relaxation, with every column written from its nearer bound.
 
-    ``x[j] = base[j] + slope[j] * x[by[j]] + sign[j] * z[j]`` with ``z >= 0``; only continuous columns have a
-    yes/no column ``by`` that their bound depends on (-1: none).
+    ``x[j] = base[j] + slope[j] * x[by[j]] + sign[j] * z[j]`` with ``z >= 0``, but for whole columns that are
+    ``endless``; only continuous columns have a yes/no column ``by`` that their bound depends on (-1: none).
     """
 
     def __init__(
@@ -64,6 +64,10 @@ class Frame:
         self.z = np.maximum(np.minimum(below, above), 0.0)
         self.by = np.full(problem.n, -1)
         self.slope = np.zeros(problem.n)
+        # whole columns without bounds stand as they are: rounding keeps them where their coefficient becomes whole
+        self.endless = whole & ~np.isfinite(self.base)
+        self.base, self.sign = np.where(self.endless, 0.0, self.base), np.where(self.endless, 1.0, self.sign)
+        self.z = np.where(self.endless, x, self.z)
         self.usable = np.isfinite(self.base)
         self._take_variable_bounds(bounds)
         upper_room, lower_room = problem.row_upper - self.activity, self.activity - problem.row_lower

@@ -19,6 +19,7 @@ MOST_STARTS = 2000  # rows from which sums begin, in one round
 MOST_MISSES = 3  # rounds without a cut after which a row begins no more sums
 MOST_TABLEAU = 60  # rows of the tableau, in one round
 AWAY = 0.01  # fractions nearer to a whole number than this round to weak cuts
+FINER = np.array([2.0, 4.0, 8.0])  # parts of the best divisor that are tried too
 LOST = 1e-7  # of a step, by which the limit of a rounded sum may be off
 SLACK = 0.1  # rows with more slack than this, beside their size, begin no sum
 
@@ -102,6 +103,13 @@ def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None)
             return None
     else:
         slack_whole = frame.whole_rows[slack_rows]
+    must = np.abs(g[frame.endless[integers]])
+    if len(must):
+        ratio = must[None, :] / np.concatenate((divisors, *(divisors / d for d in FINER)))[:, None]
+        fits = (ratio == np.round(ratio)).all(axis=1).reshape(-1, len(divisors))
+        divisors = divisors[fits.all(axis=0)] if len(divisors) > 1 else divisors[fits[0]]
+        if not len(divisors):
+            return None
     g_all = np.concatenate((g, slack[slack_whole]))
     z_all = np.concatenate((z, slack_value[slack_whole]))
     negative = np.minimum(np.concatenate((h, slack[~slack_whole])), 0.0)
@@ -111,7 +119,7 @@ def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None)
     if best_divisor is None:
         return None
     if len(divisors) > 1:
-        halves = best_divisor / np.array([2.0, 4.0, 8.0])
+        halves = best_divisor / FINER
         finer, finer_divisor = _best(g_all, z_all, negative, left_over, limit, halves)
         if finer_divisor is not None and finer > best:
             best_divisor = finer_divisor
