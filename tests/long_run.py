@@ -117,15 +117,13 @@ def failures() -> int:
     for seed in range(20):
         problem = faults.search(seed)
         best = faults.alone(problem)
-        for what in faults.SIGNALS:
-            at, given = 1, 1
-            while at <= given:
-                outcome, given = faults.with_fault(problem, at, what)
-                runs[what.name] += 1
-                if (outcome.status, outcome.objective) != ("optimal", best.objective):
-                    wrong += 1
-                    print(f"{what.name} at hand-over {at} of search {seed}: {outcome.status} {outcome.objective}")
-                at += 1
+        _, hand_overs = faults.with_fault(problem, 0, faults.SIGNALS[0])  # as it goes without a fault
+        for what, at in product(faults.SIGNALS, range(1, hand_overs + 1)):
+            outcome, given = faults.with_fault(problem, at, what)
+            runs[what.name] += given >= at
+            if (outcome.status, outcome.objective) != ("optimal", best.objective):
+                wrong += 1
+                print(f"{what.name} at hand-over {at} of search {seed}: {outcome.status} {outcome.objective}")
     for kind in ("search", "linear", "factors"):
         answer = faults.with_little_memory(kind, 4000)
         for level in range(20):
