@@ -150,25 +150,25 @@ def agree(value: float, outcome_value: float, back: Back, share: float = 1e-7) -
     return abs(found - value) <= share * max(1.0, abs(value)) + lost
 
 
-def linear_case(seed: int) -> tuple[Problem, str]:
-    """Return a linear problem, and the method to solve it by once it is written otherwise."""
+def linear_case(seed: int) -> tuple[Problem, Options]:
+    """Return a linear problem, and how to solve it once it is written otherwise."""
     wish = ("optimal", "optimal", "infeasible", "unbounded")[seed // 10 % 4]
     size = ((5, 8), (12, 18), (25, 40))[seed % 3]
-    method = ("auto", "primal", "dual", "interior")[seed % 4]
-    return random_lp(STRUCTURES[seed % len(STRUCTURES)], seed, *size, wish), method
+    ways = [Options(method="auto"), Options(method="primal"), Options(method="dual"), Options(method="interior")]
+    return random_lp(STRUCTURES[seed % len(STRUCTURES)], seed, *size, wish), [*ways, Options(exact=True)][seed % 5]
 
 
 def linear_invariance(seed: int) -> str:
     """Solve a linear problem as it is and otherwise; return what is wrong, or nothing."""
-    problem, method = linear_case(seed)
+    problem, way = linear_case(seed)
     plain = solve(problem, Limits(seconds=60))
     # with far bounds in place of none, what was unbounded is not the same problem
     other, back, names = otherwise(problem, seed, without=("far_bounds",) if plain.status == "unbounded" else ())
-    found = solve(other, Limits(seconds=60), Options(method=method))  # type: ignore[arg-type]
+    found = solve(other, Limits(seconds=60), way)
     if found.status != plain.status:
-        return f"{seed} {names} by {method}: {found.status} {found.reason}, not {plain.status}"
+        return f"{seed} {names} by {way.method}: {found.status} {found.reason}, not {plain.status}"
     if plain.status == "optimal" and not agree(plain.objective, found.objective, back):
-        return f"{seed} {names} by {method}: {back(found.objective)}, not {plain.objective}"
+        return f"{seed} {names} by {way.method}: {back(found.objective)}, not {plain.objective}"
     return ""
 
 

@@ -172,12 +172,12 @@ def large(kind: str) -> Problem:
 
 
 WAYS = (
-    ("assignment", Options(cores=1), 20.0),
-    ("cover", Options(cores=1), 12.0),
-    ("flow", Options(), 8.0),
-    ("flow", Options(method="primal"), 8.0),
-    ("stock", Options(method="interior"), 4.0),
-    ("stock", Options(exact=True), 6.0),
+    ("assignment", Options(cores=1), 10.0),
+    ("cover", Options(cores=1), 6.0),
+    ("flow", Options(), 4.0),
+    ("flow", Options(method="primal"), 4.0),
+    ("stock", Options(method="interior"), 3.0),
+    ("stock", Options(exact=True), 4.0),
 )
 
 
