@@ -19,6 +19,7 @@ from scipy.sparse import csc_matrix
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
 from ruddock.engine.tree import workers
+from ruddock.engine.tree.frontier import Frontier, Lease
 from ruddock.problem import INTEGER, Problem
 from tests.generators import inf, random_lp
 
@@ -35,26 +36,35 @@ def search(seed: int) -> Problem:
 
 
 @contextmanager
-def early_helper(at: int, what: int, patience: float = 3.0) -> Iterator[list[int]]:
-    """Let a helper join at once, and send its process a signal after its hand-over number ``at``; yields its count."""
+def early_helper(at: int, what: int, patience: float = 0.5) -> Iterator[list[int]]:
+    """Let a helper join at once, and send its process a signal after its hand-over number ``at``; yields its count.
+
+    From then on its lease lasts for some seconds; until then for as long as it may take on a busy machine.
+    """
     given = [0]
-    plain = workers._Process.give
+    leases: list[Lease] = []
+    plain, lend = workers._Process.give, Frontier.lease
+
+    def lease(self: Frontier, count: int, seconds: float) -> Lease:
+        leases.append(lend(self, count, seconds))
+        return leases[-1]
 
     def give(self: Any, share: bytes) -> None:
         plain(self, share)
         given[0] += 1
         if given[0] == at:
             os.kill(self._process.pid, what)
+            leases[-1].expires = time.monotonic() + patience
 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(workers, "CALLED", 0.01)
         patch.setattr(workers, "WORTH", 0.02)
-        patch.setattr(workers, "PATIENCE", patience)
-        patch.setattr(workers, "LATE", 0.0)
+        patch.setattr(workers, "PATIENCE", 120.0)
         patch.setattr(workers, "NODES", 10)
         patch.setattr(workers, "SHARE", 4)
         patch.setattr(workers, "_may_start", lambda: True)
         patch.setattr(workers._Process, "give", give)
+        patch.setattr(Frontier, "lease", lease)
         yield given
 
 
