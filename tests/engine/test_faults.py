@@ -44,7 +44,7 @@ def test_limits_at_any_moment_leave_a_true_bound() -> None:
     problem = faults.search(5)
     best = faults.alone(problem).objective
     rng = np.random.default_rng(0)
-    for _ in range(6):
+    for _ in range(4):
         limit = int(rng.integers(1, 1000))
         stopped = solve(problem, Limits(iterations=limit), Options(cores=1))
         if stopped.status == "stopped":
@@ -60,7 +60,7 @@ def test_limits_at_any_moment_leave_a_true_bound() -> None:
 def test_memory_that_ends_is_told(kind: str) -> None:
     status, _, objective, _ = faults.with_little_memory(kind, 4000)
     assert status == "optimal"
-    for megabytes in (1.5, 4):
+    for megabytes in (1.5,):
         found = faults.with_little_memory(kind, megabytes)
         assert found[:2] == ["stopped", "memory"] or found[0] == status
         assert found[0] == "stopped" or found[2] == objective

@@ -75,7 +75,7 @@ def test_a_reduction_alone_brings_back_answers_proofs_and_rays(kind: type[Reduct
     assert min(seen[status] for status in ("optimal", "infeasible", "unbounded")) >= 5, seen
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(2))
 def test_random_chains_of_reductions(seed: int) -> None:
     rng = np.random.default_rng(seed)
     taken = 0

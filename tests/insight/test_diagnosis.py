@@ -232,6 +232,6 @@ def test_the_reason_comes_before_a_long_list() -> None:
     model.require("power", (rk.data({"furnace": 40, "mill": 10}, machine) * on).sum(machine) <= 30)
     model.require("enough", on.sum(hour) >= rk.data({"furnace": 5, "mill": 3}, machine))
     model.minimize("cost", on.sum())
-    told = flat(model.diagnose(time_limit=20))
+    told = flat(model.diagnose(time_limit=5))
     assert "at 0 or less, as an integer; enough[furnace] >= 5 is then out of reach" in told
     assert told.index("out of reach") < told.index("The clash")
