@@ -14,7 +14,7 @@ cdef class PrimalSimplex:
     cdef readonly int phase
     cdef readonly int entering
     cdef readonly double direction
-    cdef public double infeasibility
+    cdef int broken
     cdef public long long flips
     cdef double step
     cdef int stalled

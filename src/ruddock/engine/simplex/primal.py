@@ -74,7 +74,7 @@ class PrimalSimplex:
         self.phase_cost = np.zeros(core.total + 1)
         self.banned = np.zeros(core.total + 1, dtype=np.int8)
         self.phase, self.entering, self.direction = 1, -1, 0.0
-        self.infeasibility = 0.0
+        self.broken = 0  # basic variables that miss a bound
         self.flips = 0
         self.step = 0.0
         self.stalled = self.retries = self.perturbations = self.in_a_row = 0
@@ -144,20 +144,17 @@ class PrimalSimplex:
         """Find out the phase and compute its reduced costs."""
         j: cython.int
         p: cython.int
-        total: cython.double = 0.0
+        self.core.touched += 2 * self.core.total + self.core.m
         if self.settled:
             self._absorb()
+        self.broken = 0
         for j in range(self.core.total):
             self.phase_cost[j] = 0.0
         for p in range(self.core.m):
             j = self.core.head[p]
             self.phase_cost[j] = self._side(j)
-            if self.phase_cost[j] < 0.0:
-                total += self.core.lower[j] - self.core.x[j]
-            elif self.phase_cost[j] > 0.0:
-                total += self.core.x[j] - self.core.upper[j]
-        self.infeasibility = total
-        self.phase = 1 if total > 0.0 else 2
+            self.broken += self.phase_cost[j] != 0.0
+        self.phase = 1 if self.broken > 0 else 2
         self.settled = self.phase == 2
         self.core.compute_dual(self.phase_cost if self.phase == 1 else self.core.cost)
         self.columns.clear()
@@ -431,6 +428,7 @@ class PrimalSimplex:
         self.reference[r] = max(weight / (pivot * pivot), 1.0)
         if self.phase == 1:
             self.core.d[r] -= self.phase_cost[r]
+            self.broken -= self.phase_cost[r] != 0.0
             self.phase_cost[r] = 0.0
             self._offer(r)
 
@@ -449,13 +447,11 @@ class PrimalSimplex:
             side = self._side(j)
             if side != self.phase_cost[j]:
                 self.core.aux.push(p, side - self.phase_cost[j])
+                self.broken += (side != 0.0) - (self.phase_cost[j] != 0.0)
                 self.phase_cost[j] = side
         if self.core.aux.count == 0:
             return
-        self.infeasibility = 0.0
-        for p in range(self.core.m):
-            self.infeasibility += abs(self.phase_cost[self.core.head[p]])
-        if self.infeasibility == 0.0:
+        if self.broken == 0:
             self.core.aux.clear()
             self._price_afresh()
             return
