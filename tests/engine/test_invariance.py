@@ -12,6 +12,7 @@ from ruddock.engine.solve import solve
 from ruddock.engine.tree.watch import LeftOutError
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.engine.faults import search
+from tests.exact import judge
 from tests.generators import inf
 from tests.transforms import linear_invariance, whole_invariance
 from tests.whole_problems import STRUCTURES, whole_problem
@@ -61,6 +62,16 @@ def test_rows_of_whole_numbers_are_judged_without_tolerance() -> None:
     ):
         free = Problem.build([row], [limit], [limit], [-upper] * 3, [upper] * 3, [1, 1, 1], [INTEGER] * 3)
         assert solve(free, Limits(nodes=50)).status == "infeasible"
+
+
+def test_limits_that_were_rounded_for_whole_numbers_prove_nothing_as_written() -> None:
+    # 2x + 4y is even, so it is at most 2 and at least 4; as written, both limits are 3
+    problem = Problem.build([[2.0, 4], [2, 4]], [3, -inf], [inf, 3], [0, 0], [5, 5], [1, 1], [INTEGER] * 2)
+    outcome = solve(problem)
+    assert outcome.status == "infeasible"
+    assert outcome.proof is None
+    apart = replace(problem, row_lower=np.array([5.0, -inf]))  # at least 6, but 5 and 3 contradict each other too
+    judge(apart, solve(apart))
 
 
 def test_equations_together_have_no_whole_solution_or_one_is_found() -> None:

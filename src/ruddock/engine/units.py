@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from ruddock.engine import certificates
 from ruddock.engine.measure import ULPS, measures
 from ruddock.engine.outcome import Goal, LazyRow, Limits, Moment, Options, Outcome, Progress
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
@@ -38,6 +39,9 @@ class Units:
         How the objective relates to the one as written.
     impossible : bool
         Whether a row has no whole solution, by the common measure of its coefficients alone.
+    rounded : bool array, shape (m,), or None
+        Rows whose limits were moved to what whole numbers can reach: what they prove need not follow from the limits
+        as written.
     """
 
     problem: Problem
@@ -46,6 +50,7 @@ class Units:
     columns: Floats
     goal: Goal
     impossible: bool = False
+    rounded: np.ndarray | None = None
 
     @property
     def plain(self) -> bool:
@@ -97,6 +102,9 @@ class Units:
         if x is not None and self.goal.offset:
             objective = p.objective(x)
         bound = self.goal.written(outcome.bound)
+        proof = None if outcome.proof is None else outcome.proof * self.rows
+        if proof is not None and self.rounded is not None and proof[self.rounded].any():
+            proof = proof if certificates.proof_holds(p, proof, p.lower, p.upper) else None
         return replace(
             outcome,
             x=x,
@@ -105,7 +113,7 @@ class Units:
             reduced=None if outcome.reduced is None else outcome.reduced / (self.columns * unit),
             objective=objective,
             bound=bound if x is None else min(bound, objective),
-            proof=None if outcome.proof is None else outcome.proof * self.rows,
+            proof=proof,
             ray=None if outcome.ray is None else outcome.ray * self.columns,
             history=tuple(
                 Moment(m.seconds, m.nodes, self.goal.written(m.best), self.goal.written(m.bound))
@@ -127,8 +135,10 @@ def in_units(problem: Problem) -> Units:
     whole = measured[problem.indices]
     values[whole] = np.round(values[whole])
     low, high = problem.row_lower * rows, problem.row_upper * rows
+    limits = low.copy(), high.copy()
     low[measured] = np.ceil(low[measured] - _near(low[measured]))
     high[measured] = np.floor(high[measured] + _near(high[measured]))
+    rounded = (low > limits[0] + _near(limits[0])) | (high < limits[1] - _near(limits[1]))
     impossible = bool((low > high)[measured & (problem.row_lower <= problem.row_upper)].any())
     scaled = replace(
         problem,
@@ -140,7 +150,7 @@ def in_units(problem: Problem) -> Units:
         costs=problem.costs * columns * unit,
         offset=problem.offset * unit - goal.offset * unit,
     )
-    return Units(scaled, problem, rows, columns, goal, impossible)
+    return Units(scaled, problem, rows, columns, goal, impossible, rounded)
 
 
 def _near(limits: Floats) -> Floats:
