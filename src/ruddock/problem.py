@@ -92,9 +92,17 @@ class Problem:
     @cached_property
     def whole_rows(self) -> npt.NDArray[np.bool_]:
         """Which rows are of whole numbers: of integer columns alone, with whole coefficients and limits."""
+        return self.rows_of_whole(self.integers)
+
+    @property
+    def integers(self) -> npt.NDArray[np.bool_]:
+        """Which columns are integer and nothing else: not semicontinuous besides."""
+        return np.asarray((self.kinds & (INTEGER | SEMICONTINUOUS)) == INTEGER)
+
+    def rows_of_whole(self, columns: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
+        """Return which rows have whole coefficients and limits, and none but the marked columns."""
         owner = np.repeat(np.arange(self.n), np.diff(self.starts))
-        integer = (self.kinds & (INTEGER | SEMICONTINUOUS)) == INTEGER
-        bad = ~integer[owner] | (self.values != np.round(self.values))
+        bad = ~columns[owner] | (self.values != np.round(self.values))
         result = np.bincount(self.indices, bad, self.m) == 0
         for limit in (self.row_lower, self.row_upper):
             result &= ~np.isfinite(limit) | (limit == np.round(limit))

@@ -7,8 +7,14 @@ import numpy as np
 from ruddock.problem import Floats
 
 ULPS = 8 * 2.0**-52  # relative: what a decimal number may be off by, once scaled
+NEAR = 1e-9  # how near to a whole number a limit counts as one
 LARGEST = 2.0**50  # multiples beyond this are not told from their neighbours
 DIGITS = 6  # of the largest number, where numbers are far from 1: with few digits a measure is no accident
+
+
+def near(values: Floats, ulps: float = ULPS) -> Floats:
+    """Return how far beyond its value a limit may be rounded to a whole number; ``ulps`` is what it may be off by."""
+    return np.asarray(NEAR + ulps * np.where(np.isfinite(values), np.abs(values), 0.0))
 
 
 def measure(values: Floats) -> float:

@@ -251,8 +251,8 @@ class Limits:
         """Return the seconds since the limits were made."""
         return time.monotonic() - self.started
 
-    def exceeded(self, iterations: int, nodes: int = 0, held: float = 0.0) -> Reason | None:
-        """Return the reason to stop now, or None; ``held`` is what the solve holds, in bytes."""
+    def exceeded(self, iterations: int, nodes: int = 0, held: Callable[[], float] | None = None) -> Reason | None:
+        """Return the reason to stop now, or None; ``held`` counts what the solve holds, in bytes."""
         if self.interrupted is not None and self.interrupted():
             return "user"
         if self.elapsed() >= self.seconds:
@@ -261,9 +261,11 @@ class Limits:
             return "iterations"
         if nodes >= self.nodes:
             return "nodes"
-        if held > self.memory:
-            return "memory"
-        return None
+        return "memory" if self.too_much(held) else None
+
+    def too_much(self, held: Callable[[], float] | None) -> bool:
+        """Say whether more bytes are held than may be; they are counted only where there is a limit."""
+        return self.memory < float("inf") and held is not None and held() > self.memory
 
     def tell(self, iterations: int, nodes: int, best: float, bound: float) -> None:
         """Pass on progress, unless the last word was less than a tenth of a second ago."""

@@ -15,14 +15,13 @@ from typing import Any
 import numpy as np
 
 from ruddock.engine import certificates
-from ruddock.engine.measure import ULPS, measures
+from ruddock.engine.measure import measures, near
 from ruddock.engine.outcome import Goal, LazyRow, Limits, Moment, Options, Outcome, Progress
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
+from ruddock.problem import Floats, Problem
 
 SMALL, LARGE = 2.0**-10, 2.0**20  # a row or column whose entries are all below the one or above the other is scaled
 CHEAP, DEAR = 2.0**-4, 2.0**24  # costs whose median lies outside are scaled
 PASSES = 2
-NEAR = 1e-9  # how near to a whole multiple a limit counts as one
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,9 +135,9 @@ def in_units(problem: Problem) -> Units:
     values[whole] = np.round(values[whole])
     low, high = problem.row_lower * rows, problem.row_upper * rows
     limits = low.copy(), high.copy()
-    low[measured] = np.ceil(low[measured] - _near(low[measured]))
-    high[measured] = np.floor(high[measured] + _near(high[measured]))
-    rounded = (low > limits[0] + _near(limits[0])) | (high < limits[1] - _near(limits[1]))
+    low[measured] = np.ceil(low[measured] - near(low[measured]))
+    high[measured] = np.floor(high[measured] + near(high[measured]))
+    rounded = (low > limits[0] + near(limits[0])) | (high < limits[1] - near(limits[1]))
     impossible = bool((low > high)[measured & (problem.row_lower <= problem.row_upper)].any())
     scaled = replace(
         problem,
@@ -151,11 +150,6 @@ def in_units(problem: Problem) -> Units:
         offset=problem.offset * unit - goal.offset * unit,
     )
     return Units(scaled, problem, rows, columns, goal, impossible, rounded)
-
-
-def _near(limits: Floats) -> Floats:
-    """Return how far beyond its value a limit may be rounded."""
-    return np.asarray(NEAR + ULPS * np.where(np.isfinite(limits), np.abs(limits), 0.0))
 
 
 def _factors(problem: Problem) -> tuple[Floats, Floats, np.ndarray]:
@@ -189,9 +183,8 @@ def _scale(factors: Floats, size: Floats, group: np.ndarray, fixed: np.ndarray) 
 
 def _measured(problem: Problem, owner: np.ndarray, rows: Floats) -> np.ndarray:
     """Find the rows of integer columns alone whose coefficients have a common measure; set their factors."""
-    integer = (problem.kinds & (INTEGER | SEMICONTINUOUS)) == INTEGER
     count = np.bincount(problem.indices, minlength=problem.m)
-    mixed = np.bincount(problem.indices, ~integer[owner], problem.m) > 0
+    mixed = np.bincount(problem.indices, ~problem.integers[owner], problem.m) > 0
     candidates = (count > 0) & ~mixed
     entries = np.flatnonzero(candidates[problem.indices])
     found = measures(problem.values[entries], problem.indices[entries], problem.m)

@@ -82,6 +82,9 @@ class LinearSolver:
         """What the problem, the kernels and the factors take."""
         return self._at.bytes
 
+    def _held(self) -> float:
+        return self.bytes
+
     # ------------------------------------------------------------------ changes
 
     def change_bounds(self, columns: Any, lower: Any, upper: Any) -> None:
@@ -331,7 +334,7 @@ class LinearSolver:
             if perturb:
                 kernel.perturb()
             kernel.cutoff = cutoff - self.problem.offset
-        if self.bytes > limits.memory:
+        if limits.too_much(self._held):
             return claims.stopped(at, "memory", quick=self._quick)
         result = GOING_ON
         reason: Reason | None = None
@@ -352,7 +355,7 @@ class LinearSolver:
                 self.counters.primal_iterations += done
             if result == GOING_ON:
                 limits.tell(self.counters.iterations, 0, float("inf"), float("-inf"))
-                reason = limits.exceeded(self.counters.iterations, held=self.bytes)
+                reason = limits.exceeded(self.counters.iterations, held=self._held)
                 if reason:
                     return claims.stopped(at, reason, quick=self._quick)
         if result == AT_LIMIT and self.counters.iterations >= limits.iterations:

@@ -6,17 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ruddock.engine.measure import measure
+from ruddock.engine.measure import NEAR, measure, near
 from ruddock.engine.outcome import INTEGRALITY
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
-NEAR = 1e-9  # how near to a whole number a bound counts as whole
 ULPS = 4 * 2.0**-52  # relative: what a bound that was computed may be off by
-
-
-def near(bounds: Floats) -> Floats:
-    """Return how far beyond its value a bound may be rounded to a whole number."""
-    return np.asarray(NEAR + ULPS * np.where(np.isfinite(bounds), np.abs(bounds), 0.0))
 
 
 @dataclass(frozen=True)
@@ -45,8 +39,8 @@ class Domain:
         self.integers = np.flatnonzero(problem.kinds & INTEGER)
         self.semis = np.flatnonzero(problem.kinds & SEMICONTINUOUS)
         low, high = problem.lower.copy(), problem.upper.copy()
-        low[self.integers] = np.ceil(low[self.integers] - near(low[self.integers]))
-        high[self.integers] = np.floor(high[self.integers] + near(high[self.integers]))
+        low[self.integers] = np.ceil(low[self.integers] - near(low[self.integers], ULPS))
+        high[self.integers] = np.floor(high[self.integers] + near(high[self.integers], ULPS))
         # while a semicontinuous column is not zero; a whole one may have no such value
         self.on_lower, self.on_upper = low.copy(), high.copy()
         never = self.semis[low[self.semis] > high[self.semis]]
@@ -115,7 +109,7 @@ class Step:
         unit : what 1 of the objective as written is here, a power of two
         """
         used = problem.costs != 0
-        if not used.any() or (problem.kinds[used] & (INTEGER | SEMICONTINUOUS) != INTEGER).any():
+        if not used.any() or not problem.integers[used].all():
             return cls()
         return cls(measure(problem.costs[used] / unit) * unit)
 

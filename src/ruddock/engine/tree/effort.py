@@ -44,6 +44,7 @@ class Effort:
     near_turns: int = 0
     near_failures: int = 0
     parts: dict[str, float] = field(default_factory=dict)
+    _quiet: Limits | None = None  # the limits without listeners, which every solve within the search gets
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what another process needs to know: nothing of what was spent, and of the limits the gap."""
@@ -54,7 +55,7 @@ class Effort:
 
     def work_within(self, limits: Limits) -> None:
         """Take other limits from now on."""
-        self.limits = limits
+        self.limits, self._quiet = limits, None
 
     @property
     def iterations(self) -> int:
@@ -96,7 +97,7 @@ class Effort:
 
     def reason(self) -> Reason | None:
         """Return the reason to stop now, or None."""
-        return self.limits.exceeded(self.iterations, self.nodes, self.held())
+        return self.limits.exceeded(self.iterations, self.nodes, self.held)
 
     def stopped(self) -> bool:
         """Say whether to stop now."""
@@ -109,8 +110,11 @@ class Effort:
 
     def quiet(self, iterations: float = float("inf")) -> Limits:
         """Return the limits for a solve within the search, which tells nobody of its progress."""
-        most = min(self.limits.iterations, self.iterations + iterations)
-        return replace(self.limits, iterations=most, on_progress=None, on_event=None)
+        if self._quiet is None:
+            self._quiet = replace(self.limits, on_progress=None, on_event=None)
+        if iterations == float("inf"):
+            return self._quiet
+        return replace(self._quiet, iterations=min(self.limits.iterations, self.iterations + iterations))
 
     def within(self, *, nodes: int, iterations: float, share: float) -> Limits:
         """Return the limits of a search inside this one: a share of the time left, never beyond the outer limits.

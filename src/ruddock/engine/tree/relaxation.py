@@ -47,8 +47,8 @@ class Relaxation:
 
     @property
     def bytes(self) -> int:
-        """What the solver holds."""
-        return self.solver.bytes
+        """What the solver holds, once there is one."""
+        return self.solver.bytes if "solver" in self.__dict__ else 0
 
     # ------------------------------------------------------------------ solving
 

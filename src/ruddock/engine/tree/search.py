@@ -12,11 +12,12 @@ from itertools import count
 
 import numpy as np
 
+from ruddock.engine.measure import NEAR
 from ruddock.engine.outcome import FEASIBILITY, Basis, Limits, Options, Outcome, Reason
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree import answer, root, workers
 from ruddock.engine.tree.branching import choose
-from ruddock.engine.tree.domain import NEAR, Branch
+from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import Node, Parent
 from ruddock.engine.tree.heuristics import keep_start, look_for_plans, try_start
 from ruddock.engine.tree.lattice import whole_solution
@@ -69,15 +70,17 @@ class TreeSearch:
         self.state = state
         self._team: workers.Team | None = None
         self._first: tuple[Node, Outcome] | None = None
-        self._point: Floats | None = None
 
     def run(self) -> Outcome:
         """Search to the end or to a limit."""
         state = self.state
-        if (state.domain.lower > state.domain.upper).any() or not self._may_be_whole():
+        if (state.domain.lower > state.domain.upper).any():
+            return answer.nothing(state)
+        possible, point = self._of_equations()
+        if not possible:
             return answer.nothing(state)
         try:
-            first = self._begin()
+            first = self._begin(point)
             if isinstance(first, Outcome):
                 return first
             reason = self.go_on()
@@ -89,17 +92,18 @@ class TreeSearch:
                     self._team.close()
         return answer.of_search(state, reason)
 
-    def _may_be_whole(self) -> bool:
-        """Say whether the equations may have a whole solution; one of them is tried as a plan."""
-        state = self.state
-        if state.options.inner or not state.options.presolve:
-            return True
-        possible, point = whole_solution(state.problem)
-        self._point = point
-        return possible
+    def _of_equations(self) -> tuple[bool, Floats | None]:
+        """Say whether the equations may have a whole solution, and return one, where that is looked for."""
+        options = self.state.options
+        return whole_solution(self.state.problem) if options.presolve and not options.inner else (True, None)
 
-    def _begin(self) -> Outcome | None:
-        """Prepare the root and solve it; return the outcome if that settles the problem."""
+    def _begin(self, point: Floats | None) -> Outcome | None:
+        """Prepare the root and solve it; return the outcome if that settles the problem.
+
+        Parameters
+        ----------
+        point : a whole solution of the equations, which may be a plan
+        """
         state = self.state
         state.frontier.begin(Node(state.problem.least(state.domain.lower, state.domain.upper)))
         with state.effort.part("presolve"):
@@ -110,8 +114,8 @@ class TreeSearch:
         if reason is not None:
             keep_start(state)
             return answer.of_search(state, reason)
-        if self._point is not None and state.options.heuristics:
-            state.try_plan(self._point)
+        if point is not None and state.options.heuristics:
+            state.try_plan(point)
         try_start(state, self.near)
         first = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
         if first.status == "infeasible":

@@ -24,8 +24,6 @@ from ruddock.engine.tree.tighten import Tightening
 from ruddock.engine.tree.watch import Watch
 from ruddock.problem import Floats, Problem
 
-INFINITY = float("inf")
-
 
 class SearchState:
     """One search over the discrete columns of a problem.
@@ -88,7 +86,7 @@ class SearchState:
 
     def held(self) -> float:
         """Return the bytes that open nodes and the solver take."""
-        return self.frontier.bytes + (self.relaxation.bytes if hasattr(self.relaxation, "solver") else 0.0)
+        return self.frontier.bytes + self.relaxation.bytes
 
     def take_tightening(self, tightening: Tightening) -> None:
         """Keep what presolve learnt, and its bounds."""

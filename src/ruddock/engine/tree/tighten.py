@@ -12,10 +12,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.sparse import csr_matrix
 
+from ruddock.engine.measure import near
 from ruddock.engine.presolve.rows import RedundantRows
 from ruddock.engine.presolve.stage import Stage
 from ruddock.engine.tree.cliques import Cliques
-from ruddock.engine.tree.domain import Domain, near
+from ruddock.engine.tree.domain import ULPS, Domain
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.propagate import Propagator, tighten_coefficients
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, Problem
@@ -103,8 +104,8 @@ class Tightening:
         self.problem = replace(problem, kinds=np.where(implied, problem.kinds | INTEGER, problem.kinds))
         self.stopped, self.complete = stopped, complete
         self.lower, self.upper = domain.lower.copy(), domain.upper.copy()
-        self.lower[implied] = np.ceil(self.lower[implied] - near(self.lower[implied]))
-        self.upper[implied] = np.floor(self.upper[implied] + near(self.upper[implied]))
+        self.lower[implied] = np.ceil(self.lower[implied] - near(self.lower[implied], ULPS))
+        self.upper[implied] = np.floor(self.upper[implied] + near(self.upper[implied], ULPS))
         self.semi = (problem.kinds & SEMICONTINUOUS) != 0
         self.whole = whole_columns(self.problem)
         self.infeasible = False
@@ -140,27 +141,28 @@ class Tightening:
     def _propagate(self) -> None:
         lower, upper = self.lower.copy(), self.upper.copy()
         rows = propagator(self.problem)
-        # in portions, so that a limit is kept; what is left of a portion is taken up by the next
-        columns = None
+        # in portions, so that a limit is kept; one that was not enough is taken up by the next from what has moved
+        columns, portion = None, PROPAGATION_WORK // PORTIONS
         for _ in range(PORTIONS):
-            moved = rows.run(lower, upper, columns, PROPAGATION_WORK // PORTIONS)
+            before = rows.work
+            moved = rows.run(lower, upper, columns, portion)
             if moved < 0:
                 self.infeasible = True
                 return
-            if not moved or self.stopped():
+            if rows.work - before < portion or self.stopped():
                 break
             columns = np.asarray(rows.moved)[:moved].copy()
             rows.forget()
-        self._take(lower, upper)
+        self._take(slice(None), lower, upper)
 
-    def _take(self, lower: Floats, upper: Floats) -> None:
-        """Take better bounds; those of continuous columns with a little room, those of semicontinuous ones not."""
-        loose = self.whole == 0
+    def _take(self, columns: np.ndarray | slice, lower: Floats, upper: Floats) -> None:
+        """Take better bounds of some columns: continuous ones with a little room, semicontinuous ones not at all."""
+        loose, semi = self.whole[columns] == 0, self.semi[columns]
         lower = np.where(loose, lower - RELAX * np.maximum(1.0, np.abs(lower)), lower)
         upper = np.where(loose, upper + RELAX * np.maximum(1.0, np.abs(upper)), upper)
-        self.lower = np.where(self.semi, self.lower, np.maximum(self.lower, lower))
-        self.upper = np.where(self.semi, self.upper, np.minimum(self.upper, upper))
-        self.infeasible |= bool((self.lower > self.upper).any())
+        self.lower[columns] = np.where(semi, self.lower[columns], np.maximum(self.lower[columns], lower))
+        self.upper[columns] = np.where(semi, self.upper[columns], np.minimum(self.upper[columns], upper))
+        self.infeasible |= bool((self.lower[columns] > self.upper[columns]).any())
 
     def _fix_by_costs(self) -> None:
         """Fix columns at a bound that costs prefer and no row speaks against."""
@@ -215,7 +217,7 @@ class Tightening:
                 return
             known = on if off is None else off if on is None else None
             if known is not None:
-                self._hold(*known)
+                self._take(*known)
                 if self.infeasible:
                     return
             elif off is not None and on is not None:
@@ -232,14 +234,6 @@ class Tightening:
         rows.undo(self.lower, self.upper, 0)
         return None if count < 0 else found
 
-    def _hold(self, columns: np.ndarray, lower: Floats, upper: Floats) -> None:
-        """Take better bounds of some columns; see `_take`."""
-        loose, plain = self.whole[columns] == 0, ~self.semi[columns]
-        lower = np.maximum(self.lower[columns], np.where(loose, lower - RELAX * np.maximum(1.0, np.abs(lower)), lower))
-        upper = np.minimum(self.upper[columns], np.where(loose, upper + RELAX * np.maximum(1.0, np.abs(upper)), upper))
-        self.lower[columns[plain]], self.upper[columns[plain]] = lower[plain], upper[plain]
-        self.infeasible |= bool((self.lower[columns] > self.upper[columns]).any())
-
     def _learn(self, j: int, off: Implied, on: Implied) -> None:
         """Keep what either value of column ``j`` implies."""
         for value, (columns, lower, upper) in ((0, off), (1, on)):
@@ -254,7 +248,7 @@ class Tightening:
         # what both values imply; a column that only one moves keeps its bounds
         both, of_off, of_on = np.intersect1d(off[0], on[0], assume_unique=True, return_indices=True)
         other = both != j
-        self._hold(
+        self._take(
             both[other],
             np.minimum(off[1][of_off], on[1][of_on])[other],
             np.maximum(off[2][of_off], on[2][of_on])[other],

@@ -20,7 +20,7 @@ from dataclasses import dataclass, field, replace
 from typing import IO, Protocol
 
 from ruddock.engine.outcome import Limits, Reason
-from ruddock.engine.tree.frontier import Node
+from ruddock.engine.tree.frontier import Lease, Node
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
@@ -93,7 +93,8 @@ class Team:
 
     def __init__(self, state: SearchState, work: Work) -> None:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
-        self._ready = self._lent = self._gone = False
+        self._ready = self._gone = False
+        self._lease: Lease | None = None
         self._due = self._iterations = 0
         self._begun = time.monotonic()
 
@@ -119,7 +120,7 @@ class Team:
     def _lend(self, state: SearchState, most_nodes: int, most_iterations: int) -> None:
         now = time.monotonic()
         lease = state.frontier.lease(SHARE, PATIENCE + LATE * (now - self._begun))
-        self._begun, self._lent, self._lease = now, True, lease
+        self._begun, self._lease = now, lease
         self._hand.give(
             pickle.dumps(
                 Share(
@@ -135,11 +136,11 @@ class Team:
 
     def take_back(self, state: SearchState) -> None:
         """Take back what has been done; a helper that gives no answer is let go for good."""
-        if not self._lent:
+        lease, self._lease = self._lease, None
+        if lease is None:
             return
-        self._lent = False
         effort = state.effort
-        done = self._hand.take(effort.stopped, lambda: self._lease.expired, effort.seconds_left)
+        done = self._hand.take(effort.stopped, lambda: lease.expired, effort.seconds_left)
         if done is None:
             state.frontier.give_back()
             self.close()

@@ -98,12 +98,7 @@ class Frame:
     @cached_property
     def whole_rows(self) -> np.ndarray:
         """Whether a row has whole coefficients and limits and integer columns alone, so that its slack is whole."""
-        entry = self.whole[self.rows.indices] & (self.rows.data == np.round(self.rows.data))
-        owner = np.repeat(np.arange(self.problem.m), np.diff(self.rows.indptr))
-        bad = np.bincount(owner, ~entry, self.problem.m) > 0
-        for limit in (self.problem.row_lower, self.problem.row_upper):
-            bad |= np.isfinite(limit) & (limit != np.round(limit))
-        return ~bad
+        return self.problem.rows_of_whole(self.whole)
 
     def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str, size: float = 0.0) -> Cut | None:
         """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice.
@@ -111,10 +106,10 @@ class Frame:
         The limit is rounded up by what it may have lost. ``size`` is that of the terms that it was added up from.
         """
         limit += LOSS * (size + abs(limit))
-        largest = size = float(np.abs(values).max(initial=0.0))
-        if not np.isfinite(size) or size < 1e-9 or not np.isfinite(limit):
+        largest = float(np.abs(values).max(initial=0.0))
+        if not np.isfinite(largest) or largest < 1e-9 or not np.isfinite(limit):
             return None
-        small = np.abs(values) < TINY * size
+        small = np.abs(values) < TINY * largest
         if small.any():
             ends = np.where(values[small] > 0, self.lower[columns[small]], self.upper[columns[small]])
             ends = np.where(values[small] == 0, 0.0, ends)
