@@ -13,7 +13,7 @@ from dataclasses import asdict
 from rich.console import Console
 
 from benchmarks.cases import CASES
-from ruddock.tables import Table
+from ruddock.document.content import Table
 
 RUNS = 5
 

@@ -17,12 +17,12 @@ from rich.console import Console
 
 from benchmarks.cases import check, flow
 from benchmarks.whole import WHOLE
+from ruddock.document.content import Table
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
 from ruddock.modelling.hints import Enforced
 from ruddock.modelling.lowering import lowered
 from ruddock.problem import Problem
-from ruddock.tables import Table
 
 MOST = 60.0  # seconds that one solve may take
 SETTINGS = {

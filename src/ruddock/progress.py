@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.tables import amount, plural
+from ruddock.document.numbers import amount, plural
 
 if TYPE_CHECKING:
     from ruddock.engine.outcome import Progress

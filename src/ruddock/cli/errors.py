@@ -1,9 +1,10 @@
-"""Ruddock's errors and warnings as a command line shows them."""
+"""Ruddock's errors and warnings as a command line shows them: one form for all."""
 
 from __future__ import annotations
 
 import sys
 import warnings
+from collections.abc import Sequence
 from typing import Any
 
 import click
@@ -11,31 +12,48 @@ import click
 from ruddock.errors import RuddockError, RuddockWarning
 
 
-class Shown(click.ClickException):
-    """An error of ours: its text on standard error, exit status 2."""
-
-    exit_code = 2
-
-    def show(self, file: Any = None) -> None:
-        """Print the error."""
-        click.secho("error: ", fg="red", bold=True, nl=False, err=True)
-        click.echo(self.message, err=True)
-
-
 class RuddockGroup(click.Group):
-    """A group whose commands turn our errors into messages, and our warnings into lines."""
+    """A group whose commands show every error in one form, and our warnings as lines."""
 
-    def invoke(self, context: click.Context) -> Any:
-        """Run the command."""
+    def list_commands(self, context: click.Context) -> list[str]:
+        """Return the commands in the order of a model's life."""
+        return list(self.commands)
+
+    def main(  # type: ignore[override]
+        self,
+        args: Sequence[str] | None = None,
+        prog_name: str | None = None,
+        *,
+        standalone_mode: bool = True,
+        **extra: Any,
+    ) -> Any:
+        """Run the command line; an error ends it with status 2, what a command says with its own."""
+        if not standalone_mode:
+            return super().main(args, prog_name, standalone_mode=False, **extra)
         with warnings.catch_warnings():
             warnings.showwarning = _show_warning
             warnings.simplefilter("always", RuddockWarning)
             try:
-                return super().invoke(context)
+                status = super().main(args, prog_name, standalone_mode=False, **extra)
             except RuddockError as error:
-                raise Shown(str(error)) from None
+                _show_error(str(error))
+                status = 2
+            except click.ClickException as error:
+                asked = getattr(error, "ctx", None)
+                help_with = f"\nSee {asked.command_path} -h." if asked is not None else ""
+                _show_error(error.format_message() + help_with)
+                status = 2
+            except (click.Abort, KeyboardInterrupt):
+                click.echo("stopped", err=True)
+                status = 1
+        sys.exit(status if isinstance(status, int) else 0)
+
+
+def _show_error(message: str) -> None:
+    click.secho("error: ", fg="red", bold=True, nl=False, err=True)
+    click.echo(message, err=True)
 
 
 def _show_warning(message: Warning | str, *_: Any, **__: Any) -> None:
-    click.secho("note: ", fg="yellow", nl=False, file=sys.stderr, err=True)
+    click.secho("note: ", fg="yellow", nl=False, err=True)
     click.echo(str(message), err=True)

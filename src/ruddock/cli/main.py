@@ -6,6 +6,8 @@ import click
 
 from ruddock.cli.errors import RuddockGroup
 
+SETTINGS = {"help_option_names": ["-h", "--help"], "max_content_width": 100, "show_default": True}
+
 
 def _version(context: click.Context, option: click.Parameter, asked: bool) -> None:
     if asked and not context.resilient_parsing:
@@ -16,12 +18,24 @@ def _version(context: click.Context, option: click.Parameter, asked: bool) -> No
         context.exit()
 
 
-@click.group(cls=RuddockGroup, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(cls=RuddockGroup, context_settings=SETTINGS)
 @click.option(
-    "--version", is_flag=True, is_eager=True, expose_value=False, callback=_version, help="Show the version and stop."
+    "--version", is_flag=True, is_eager=True, expose_value=False, callback=_version, help="Show the version and exit."
 )
 def main() -> None:
-    """Plan with linear and whole-number models: solve, and read what binds.
+    r"""Solve linear and mixed-integer models, and read what the answer means.
 
-    Exit status: 0 a plan was found; 1 the model says no; 2 the input or the call is wrong.
+    A MODEL is a file (.rdk, .mps, .mps.gz, .csv, .xlsx, .json), or demo:NAME for a demo that ships with Ruddock.
+
+    \b
+    Start here:
+      ruddock demo                           list the demos
+      ruddock demo packing-week              solve one
+      ruddock sensitivity demo:packing-week  ask more about it
+
+    \b
+    Exit status:
+      0  done
+      1  no plan, or the answer is no
+      2  invalid input or usage
     """

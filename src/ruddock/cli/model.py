@@ -2,72 +2,69 @@
 
 from __future__ import annotations
 
-import dataclasses
-import sys
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import model_argument, write_json
-from ruddock.tables import Table
+from ruddock.cli.options import DATA, File, Input, Output, asks
 
 if TYPE_CHECKING:
+    from ruddock.document.content import Document
     from ruddock.modelling.model import Model
 
 
-@main.command()
-@model_argument
-@click.option("--json", "json_path", metavar="FILE", help="Write the findings as JSON; - is standard output.")
-def check(model: Path, data: dict[str, str], json_path: str | None) -> None:
+@main.command(short_help="Look for what is probably wrong, before any solve.")
+@asks(solves=False)
+def check(model: Input, out: Output) -> None:
     """Look for what is probably wrong in MODEL, before any solve.
 
-    Exit status 1 if a finding of severity error leaves no plan.
+    Exit status 1 if a finding of severity error makes the model infeasible.
     """
-    from ruddock.cli.show import show
-    from ruddock.formats import read
-
-    built = read(model, data)
+    built = model.read()
     findings = built.check()
-    if json_path is not None:
-        write_json(json_path, {"format": "ruddock-findings/1", "model": built.name, "findings": findings.as_list()})
-    show([*findings.parts(), *_tables_read(built)], sys.stderr if json_path == "-" else None)
+    out.write(findings, _with_tables(findings.document(all=out.everything), built))
     if findings.errors:
         raise click.exceptions.Exit(1)
 
 
-@main.command()
-@model_argument
+@main.command(short_help="Write the model out as algebra, data filled in.")
+@click.argument("model")
 @click.argument("name", required=False)
-def show(model: Path, name: str | None, data: dict[str, str]) -> None:
-    """Write MODEL out as algebra, data filled in; NAME is one family or one member, in full."""
-    from ruddock.cli import show as out
-    from ruddock.formats import read
+@DATA
+def algebra(model: str, name: str | None, data: dict[str, str]) -> None:
+    """Write MODEL out as algebra, data filled in. NAME is one family or one member, in full."""
+    from ruddock.cli.show import show
+    from ruddock.document.content import Document, Verbatim
 
-    built = read(model, data)
+    built = Input(model, data).read()
     if name is not None:
-        click.echo(built.algebra(name))
+        show(Document.of(built.name, [Verbatim(built.algebra(name))]))
         return
+    size = built.describe().document()
     title, _, body = built.algebra().partition("\n")
-    size = dataclasses.replace(built.describe().table(), title="Size and kind")
-    out.show([title, body, size, *_tables_read(built)])
+    blocks = [Verbatim(f"{title}\n{body}"), *size.blocks()]
+    show(_with_tables(Document.of(built.name, blocks), built))
 
 
-def _tables_read(model: Model) -> list[str | Table]:
-    """Return how the tables of a model were read."""
+def _with_tables(document: Document, model: Model) -> Document:
+    """Return a document with how the tables of the model were read below."""
+    from dataclasses import replace
+
+    from ruddock.document.content import Listing, Section
+
     if not model.notes:
-        return []
-    return [Table("Tables", [""], [(note,) for note in model.notes])]
+        return document
+    listing = Listing("How tables were read", model.notes)
+    return replace(document, sections=(*document.sections, Section("", [listing])))
 
 
-@main.command()
-@model_argument
-@click.argument("target", type=click.Path(path_type=Path))
-def convert(model: Path, target: Path, data: dict[str, str]) -> None:
+@main.command(short_help="Write the model in another form.")
+@click.argument("model")
+@click.argument("target", type=File())
+@DATA
+def convert(model: str, target: str, data: dict[str, str]) -> None:
     """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .json)."""
-    from ruddock.formats import read
-
-    built = read(model, data)
+    built = Input(model, data).read()
     built.write(target)
-    click.echo(f"{target}: {built!r}, written")
+    click.echo(f"written to {target}: {built!r}")

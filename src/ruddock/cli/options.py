@@ -1,128 +1,133 @@
-"""Options that several commands take, and what they write."""
+"""The options of all commands, each defined once, and what a command does with its answer."""
 
 from __future__ import annotations
 
-import dataclasses
 import functools
-import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any
 
 import click
 
 if TYPE_CHECKING:
-    from ruddock.insight.region import Region
-    from ruddock.insight.scenarios import Scenarios
-    from ruddock.insight.sweep import Sweep
-    from ruddock.insight.tradeoff import Tradeoff
-    from ruddock.tables import Table
+    from ruddock.document.content import Document
+    from ruddock.document.result import Result
+    from ruddock.modelling.model import Model
+
+    Converted = click.ParamType[Any]
+else:
+    Converted = click.ParamType
+
+REPORTS = (".html", ".xlsx", ".md", ".json")
+FIGURES = (".png", ".svg", ".pdf")
+DEMO = "demo:"
+Command = Callable[..., Any]
 
 
-@dataclasses.dataclass(frozen=True)
-class SolveOptions:
-    """What a command was told about its solve."""
+class Share(Converted):
+    """A share such as ``0.01`` or ``1%``."""
 
-    gap: float
-    time_limit: float | None
-    memory_limit: float | None
-    cores: int
-    give: tuple[str, ...]
-    report: Path | None
-    question: str | None
-    json_path: str | None
-    method: str
-    no_presolve: bool
-    certify: bool
-    events: Path | None
-    effort: bool
+    name = "SHARE"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """Return the share as a number from 0 to 1."""
+        text = str(value).strip()
+        try:
+            share = float(text.removesuffix("%")) / (100.0 if text.endswith("%") else 1.0)
+        except ValueError:
+            share = -1.0
+        if not 0.0 <= share <= 1.0:
+            self.fail(f"{text!r} is not a share: write 0.01 or 1%", param, ctx)
+        return share
 
 
-def solve_options(command: Callable[..., None]) -> Callable[..., None]:
-    """Give a command the options that every solve takes, together as ``how``."""
+class Amount(Converted):
+    """A number above a least value."""
 
-    @functools.wraps(command)
-    def with_options(**given: Any) -> None:
-        names = [field.name for field in dataclasses.fields(SolveOptions)]
-        command(how=SolveOptions(**{name: given.pop(name) for name in names}), **given)
+    def __init__(self, name: str, least: float = 0.0, *, whole: bool = False) -> None:
+        self.name, self.least, self.whole = name, least, whole
 
-    result: Callable[..., None] = with_options
-    for option in reversed(
-        (
-            click.option(
-                "--gap", type=click.FloatRange(min=0), default=0.0, help="Relative gap that counts as optimal."
-            ),
-            click.option("--time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop after S seconds."),
-            click.option(
-                "--memory-limit",
-                type=click.FloatRange(min=0),
-                metavar="MB",
-                help="Stop a solve whose matrices, factors and open nodes take more.",
-            ),
-            click.option("--cores", type=click.IntRange(1, 2), default=2, help="Processes that share a long search."),
-            click.option(
-                "--give",
-                multiple=True,
-                metavar="OBJECTIVE=SHARE",
-                help="What later objectives may take from this one: 5%, or an amount.",
-            ),
-            click.option("--json", "json_path", metavar="FILE", help="Write the plan as JSON; - is standard output."),
-            click.option(
-                "--report",
-                type=click.Path(path_type=Path),
-                metavar="FILE",
-                help="Write the plan as a document (.html, .xlsx, .md, .json).",
-            ),
-            click.option("--question", metavar="TEXT", help="What was asked, at the top of the report."),
-            click.option(
-                "--method",
-                type=click.Choice(["auto", "dual", "primal", "interior"]),
-                default="auto",
-                help="For linear models: dual or primal simplex, or interior point.",
-            ),
-            click.option("--no-presolve", is_flag=True, help="Solve a model as it is, without making it smaller."),
-            click.option("--certify", is_flag=True, help="Check a linear model's plan in exact arithmetic."),
-            click.option("--effort", is_flag=True, help="Show what the solve took, after the plan."),
-            click.option(
-                "--events", type=click.Path(path_type=Path), metavar="FILE", help="Write each event as a line of JSON."
-            ),
-        )
-    ):
-        result = option(result)
-    return result
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float | int:
+        """Return the number."""
+        try:
+            number = int(value) if self.whole else float(value)
+        except ValueError:
+            self.fail(f"{value!r} is not {'an integer' if self.whole else 'a number'}", param, ctx)
+        if not number >= self.least:
+            self.fail(f"{value} is too small: write {self.least:g} or more", param, ctx)
+        return number
 
 
-def limited(command: Callable[..., None]) -> Callable[..., None]:
-    """Give a question the limits that it shares with every solve, as ``limits``: keywords of the Python call."""
+class File(Converted):
+    """A file to be written, whose ending and folder are checked before anything is solved."""
 
-    @functools.wraps(command)
-    def with_limits(time_limit: float | None, gap: float, give: tuple[str, ...], **given: Any) -> None:
-        limits: dict[str, Any] = {"gap": gap, "progress": True}
-        if time_limit is not None:
-            limits["time_limit"] = time_limit
-        if give:
-            limits["give"] = given_words(give)
-        command(limits=limits, **given)
+    name = "FILE"
 
-    result: Callable[..., None] = with_limits
-    for option in (
-        click.option("--give", multiple=True, metavar="OBJECTIVE=SHARE",
-                     help="What later objectives may take from this one: 5%, or an amount."),
-        click.option("--gap", type=click.FloatRange(min=0, max=1), default=0.0, help="Relative gap taken as optimal."),
-        click.option("--time-limit", type=click.FloatRange(min=0), metavar="S",
-                     help="Stop after S seconds in all; what was found by then is shown."),
-    ):  # fmt: skip
-        result = option(result)
-    return result
+    def __init__(self, endings: tuple[str, ...] = (), *, output: bool = False) -> None:
+        self.endings, self.output = endings, output
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """Return the path."""
+        text = str(value)
+        if self.output and text == "-":
+            return text
+        path = Path(text)
+        if self.endings and path.suffix.lower() not in self.endings:
+            self.fail(f"{text}: the ending says the form: {', '.join(self.endings)}", param, ctx)
+        if not path.parent.is_dir():
+            self.fail(f"{text}: the folder {path.parent} does not exist", param, ctx)
+        return text
 
 
-def given_words(words: tuple[str, ...]) -> dict[str, float | str]:
-    """Read ``OBJECTIVE=SHARE`` words."""
-    pairs = [word.partition("=") for word in words]
-    for word, (_, sign, text) in zip(words, pairs, strict=True):
-        if not sign or not text.strip():
-            raise click.BadParameter(f"{word!r}: write OBJECTIVE=5% or OBJECTIVE=200", param_hint="--give")
-    return {name.strip(): text.strip() for name, _, text in pairs}
+SOLVE: dict[str, Callable[[Command], Command]] = {
+    "time_limit": click.option(
+        "--time-limit", type=Amount("SECONDS"), help="Stop after this time in all, and keep the best found by then."
+    ),
+    "gap": click.option(
+        "--gap", type=Share(), default="0", help="Optimality gap that counts as optimal, such as 0.01 or 1%."
+    ),
+    "give": click.option(
+        "--give",
+        multiple=True,
+        metavar="OBJECTIVE=AMOUNT",
+        help="How far an objective may be relaxed for the later ones: 5%, or an amount in its unit.",
+    ),
+    "method": click.option(
+        "--method",
+        type=click.Choice(["auto", "dual", "primal", "interior"]),
+        default="auto",
+        help="For linear models: the dual or primal simplex method, or interior point with crossover.",
+    ),
+    "presolve": click.option("--no-presolve", is_flag=True, help="Solve the model without reducing it first."),
+    "cores": click.option(
+        "--cores", type=click.Choice(["1", "2"]), default="2", help="Processes that share a long search."
+    ),
+    "memory_limit": click.option(
+        "--memory-limit", type=Amount("MB"), help="Stop when a solve takes more memory than this."
+    ),
+}
+CERTIFY = click.option("--certify", is_flag=True, help="Check the optimal basis of a linear model in exact arithmetic.")
+EVENTS = click.option("--events", type=File(), help="Write what happens during the solve as JSON lines.")
+OUTPUT: dict[str, Callable[[Command], Command]] = {
+    "all": click.option("--all", "everything", is_flag=True, help="Show every table in full."),
+    "json": click.option("--json", "json_path", type=File(output=True), help="Write the answer as JSON; - is stdout."),
+    "report": click.option(
+        "--report",
+        "reports",
+        multiple=True,
+        type=File(REPORTS),
+        help=f"Write a report ({', '.join(REPORTS)}); may be repeated.",
+    ),
+    "figure": click.option(
+        "--figure",
+        "figures",
+        multiple=True,
+        type=File(FIGURES),
+        help=f"Draw the answer ({', '.join(FIGURES)}); may be repeated.",
+    ),
+    "question": click.option("--question", metavar="TEXT", help="What was asked, at the top of the report."),
+}
 
 
 def _replacements(context: click.Context, option: click.Parameter, given: tuple[str, ...]) -> dict[str, str]:
@@ -133,49 +138,139 @@ def _replacements(context: click.Context, option: click.Parameter, given: tuple[
     return {name.strip(): file for name, _, file in pairs}
 
 
-def model_argument(command: click.decorators.FC) -> click.decorators.FC:
-    """Give a command its MODEL argument and the option that replaces data for this run."""
-    replaced = click.option(
-        "--data",
-        "data",
-        multiple=True,
-        metavar="NAME=FILE",
-        callback=_replacements,
-        help="Take a data table from FILE.",
-    )
-    return click.argument("model", type=click.Path(path_type=Path))(replaced(command))
+DATA = click.option(
+    "--data",
+    multiple=True,
+    metavar="NAME=FILE",
+    callback=_replacements,
+    help="Take a data table from FILE; may be repeated.",
+)
 
 
-class Answer(Protocol):
-    """What a command found out."""
+@dataclass(frozen=True)
+class Input:
+    """The model that a command is about."""
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed."""
+    source: str
+    data: Mapping[str, str]
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    @property
+    def path(self) -> Path:
+        """Its file; of a demo the one that ships."""
+        if self.source.startswith(DEMO):
+            from ruddock import demos
+
+            return demos.text(self.source.removeprefix(DEMO))
+        return Path(self.source)
+
+    def read(self) -> Model:
+        """Return the model."""
+        from ruddock.formats import read
+
+        return read(self.path, dict(self.data))
 
 
-def tell(found: Answer, json_path: str | None) -> None:
-    """Write an answer as JSON where that is asked for, and print it; to standard error where JSON takes the output."""
-    from ruddock.cli.show import show
+@dataclass(frozen=True)
+class Output:
+    """What is done with an answer: printed, and written where that is asked for."""
 
-    if json_path is not None:
-        write_json(json_path, found.as_dict())
-    show(found.parts(), sys.stderr if json_path == "-" else None)
+    source: str
+    everything: bool
+    json_path: str | None
+    reports: tuple[str, ...]
+    figures: tuple[str, ...]
+    question: str | None
+
+    def write(self, result: Result, document: Document | None = None, **report: Any) -> None:
+        """Print an answer, then write its files and say so; where JSON takes the output, the rest goes to stderr."""
+        from ruddock.cli.show import show
+
+        err = self.json_path == "-"
+        show(document or result.document(all=self.everything), model=self.source, err=err)
+        if self.json_path is not None:
+            write_json(self.json_path, result.as_dict())
+        for path in self.reports:
+            from ruddock.reporting.report import write_report
+
+            write_report(result, path, self.question, **report)
+            self.said(path)
+        for path in self.figures:
+            self._draw(result, Path(path))
+
+    def _draw(self, result: Result, path: Path) -> None:
+        from ruddock.document.plotting import paper, saved
+
+        figure = result.figure()
+        if figure is None:
+            click.echo(f"{path} was not written: there is nothing to draw here", err=True)
+            return
+        saved(figure.draw(paper(figure.height)), path)
+        self.said(str(path))
+
+    def said(self, path: str) -> None:
+        """Say what was written."""
+        click.echo(f"written to {path}", err=self.json_path == "-")
 
 
-def draw(found: Scenarios | Region | Tradeoff | Sweep, figure: Path | None) -> None:
-    """Write the figure of a result to a file, where one is asked for."""
-    if figure is None:
-        return
-    from ruddock.reporting.figures import paper, saved
+def taking(*options: Callable[[Command], Command]) -> Callable[[Command], Command]:
+    """Give a command options, in this order."""
 
-    saved(found.draw(paper()), figure)
+    def decorate(command: Command) -> Command:
+        for option in reversed(options):
+            command = option(command)
+        return command
+
+    return decorate
+
+
+def asks(*more: Callable[[Command], Command], solves: bool = True) -> Callable[[Command], Command]:
+    """Give a command its MODEL, the options of every solve as ``how``, those of every answer as ``out``, and its own.
+
+    ``how`` are keywords of the Python call.
+    """
+
+    def decorate(command: Command) -> Command:
+        @functools.wraps(command)
+        def run(**given: Any) -> Any:
+            source = given.pop("model")
+            given["model"] = Input(source, given.pop("data"))
+            kept = {name: given.pop(name) for name in ("everything", "json_path", "reports", "figures", "question")}
+            given["out"] = Output(source, **kept)
+            if solves:
+                given["how"] = solve_keywords(given)
+            return command(**given)
+
+        options = [click.argument("model"), *more, DATA, *(SOLVE.values() if solves else ()), *OUTPUT.values()]
+        return taking(*options)(run)
+
+    return decorate
+
+
+def solve_keywords(given: dict[str, Any]) -> dict[str, Any]:
+    """Take the options of a solve out of what was given, as keywords of the Python call."""
+    how: dict[str, Any] = {"progress": True, "gap": given.pop("gap"), "method": given.pop("method")}
+    how["presolve"], how["cores"] = not given.pop("no_presolve"), int(given.pop("cores"))
+    for name in ("time_limit", "memory_limit"):
+        value = given.pop(name)
+        if value is not None:
+            how[name] = value
+    give = given.pop("give")
+    if give:
+        how["give"] = given_words(give)
+    return how
+
+
+def given_words(words: tuple[str, ...]) -> dict[str, float | str]:
+    """Read ``OBJECTIVE=AMOUNT`` words."""
+    pairs = [word.partition("=") for word in words]
+    for word, (_, sign, text) in zip(words, pairs, strict=True):
+        if not sign or not text.strip():
+            raise click.BadParameter(f"{word!r}: write OBJECTIVE=5% or OBJECTIVE=200", param_hint="--give")
+    return {name.strip(): text.strip() for name, _, text in pairs}
 
 
 def write_json(path: str, document: object) -> None:
-    """Write a document to a file, or to standard output for ``-``."""
+    """Write a document to a file, and say so, or to standard output for ``-``."""
     import json
 
     from ruddock.formats.files import write_text
@@ -185,3 +280,4 @@ def write_json(path: str, document: object) -> None:
         click.echo(text, nl=False)
     else:
         write_text(Path(path), text)
+        click.echo(f"written to {path}")

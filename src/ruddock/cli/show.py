@@ -1,49 +1,58 @@
-"""Console output: tables, sentences, and how many of many are done."""
+"""Console output: documents, and how many of many are done."""
 
 from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import TextIO
+from typing import TYPE_CHECKING
 
-from rich.console import Console
+import click
 
-from ruddock.reporting.text import print_parts
-from ruddock.tables import Table
+from ruddock.document.console import Speech, text
 
-PIPED_WIDTH = 110
+if TYPE_CHECKING:
+    from ruddock.document.content import Document
+
+EVERY_SECONDS = 10.0  # a line, where there is no terminal
+STYLES: dict[str, dict[str, bool]] = {
+    "verdict": {"bold": True},
+    "heading": {"bold": True},
+    "head": {"dim": True},
+    "note": {"dim": True},
+}
 
 
-def console(file: TextIO | None = None) -> Console:
-    """Return a console; wide enough for tables where the output goes to a file or pipe."""
-    target = file or sys.stdout
-    return Console(file=target, width=None if target.isatty() else PIPED_WIDTH)
+def show(document: Document, *, model: str = "MODEL", err: bool = False) -> None:
+    """Print a document; plain where the output is no terminal."""
+    click.echo(text(document, speech=Speech(model), style=_style), err=err)
 
 
-def show(parts: Sequence[str | Table], file: TextIO | None = None) -> None:
-    """Print sentences and tables."""
-    print_parts(console(file), parts)
+def _style(words: str, what: str) -> str:
+    held = STYLES.get(what)
+    return click.style(words, **held) if held is not None and words else words
 
 
 @contextmanager
 def counting(what: str) -> Iterator[Callable[[int, int], None]]:
-    """Give a listener that shows how many of how many are done: a bar on a terminal, piped a line every ten seconds."""
-    out = Console(stderr=True)
-    if out.is_terminal:
-        from rich.progress import Progress as Bar
-
-        with Bar(console=out, transient=True) as bar:
-            task = bar.add_task(what, total=None)
-            yield lambda done, of: bar.update(task, completed=done, total=of)
-        return
-    told = time.monotonic()
+    """Give a listener that shows how many of how many are done: on a terminal one line, piped one every ten seconds."""
+    terminal = sys.stderr.isatty()
+    last = time.monotonic()
+    shown = False
 
     def listen(done: int, of: int) -> None:
-        nonlocal told
-        if time.monotonic() - told >= 10.0:
-            told = time.monotonic()
-            out.print(f"{done:,} of {of:,} {what}", highlight=False)
+        nonlocal last, shown
+        now = time.monotonic()
+        if now - last < (0.2 if terminal else EVERY_SECONDS):
+            return
+        last = now
+        words = f"{done:,} {what} so far" if done == of else f"{done:,} of {of:,} {what}"
+        click.echo(f"\r\033[K{words}" if terminal else words, err=True, nl=not terminal)
+        shown = True
 
-    yield listen
+    try:
+        yield listen
+    finally:
+        if terminal and shown:
+            click.echo("\r\033[K", err=True, nl=False)

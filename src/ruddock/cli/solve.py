@@ -2,127 +2,144 @@
 
 from __future__ import annotations
 
-import dataclasses
-import sys
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import SolveOptions, given_words, model_argument, solve_options, write_json
+from ruddock.cli.options import (
+    CERTIFY,
+    DEMO,
+    EVENTS,
+    OUTPUT,
+    SOLVE,
+    Amount,
+    File,
+    Input,
+    Output,
+    asks,
+    solve_keywords,
+    taking,
+)
 
 if TYPE_CHECKING:
-    from ruddock.engine.outcome import Method
     from ruddock.modelling.model import Model
     from ruddock.modelling.plan import Plan
 
-
-@main.command()
-@click.argument("name", required=False)
-@click.option(
-    "--copy",
-    type=click.Path(path_type=Path),
-    metavar="FOLDER",
-    help="Copy the model and its tables there, to start from.",
+NONZERO = click.option("--nonzero", is_flag=True, help="List the decisions that are not 0, one by one.")
+FAMILY = click.option(
+    "--family", "families", multiple=True, metavar="NAME", help="Show only this family, in full; may be repeated."
 )
-@solve_options
-def demo(name: str | None, copy: Path | None, how: SolveOptions) -> None:
-    """List the demo models of Larkmoor Honey Cooperative, or run the one called NAME."""
+EFFORT = click.option("--effort", is_flag=True, help="Show what the solve took, after the plan.")
+
+
+@main.command(short_help="List the demos, or run one.")
+@click.argument("name", required=False)
+@click.option("--copy", type=click.Path(path_type=Path), metavar="FOLDER", help="Copy the model and its tables there.")
+@taking(NONZERO, FAMILY, EFFORT, CERTIFY, EVENTS, *SOLVE.values(), *OUTPUT.values())
+def demo(name: str | None, copy: Path | None, **given: Any) -> None:
+    """List the demos of Larkmoor Honey Cooperative, or solve the one called NAME.
+
+    A demo is a MODEL for every other command as demo:NAME.
+    """
     from ruddock import demos
-    from ruddock.cli.show import console, show
+    from ruddock.cli.show import show
+    from ruddock.document.content import Document, Next, Question
 
     if name is None:
-        show([*demos.catalogue(), "Run one with: ruddock demo NAME; copy it with: ruddock demo NAME --copy FOLDER"])
+        questions = [
+            Question("Solve one", "ruddock demo NAME", ""),
+            Question("Ask anything else about it", "ruddock sensitivity demo:NAME", ""),
+            Question("Copy its files to start from", "ruddock demo NAME --copy FOLDER", ""),
+        ]
+        show(Document.of("Demos", [*demos.catalogue(), Next(questions)]))
         return
     if copy is not None:
         for path in demos.copy(name, copy):
-            click.echo(path)
+            click.echo(f"written to {path}")
         return
     built = demos.build(name)
-    told = sys.stderr if how.json_path == "-" else None
-    console(told).print(demos.question(name), highlight=False)
-    how = dataclasses.replace(how, question=how.question or demos.question(name))
-    if not _solve_and_show(built, how, diagnosed=True).found:
+    how = solve_keywords(given)
+    kept = {key: given.pop(key) for key in ("everything", "json_path", "reports", "figures", "question")}
+    question = kept.pop("question") or demos.question(name)
+    out = Output(f"{DEMO}{name}", question=question, **kept)
+    click.echo(question + "\n", err=out.json_path == "-")
+    if not _solve_and_show(built, how, out, diagnosed=True, **given).found:
         raise click.exceptions.Exit(1)
 
 
-@main.command()
-@model_argument
-@solve_options
-@click.option(
-    "--filled", type=click.Path(path_type=Path), metavar="FILE", help="Copy an .xlsx table, values filled in."
-)
-@click.option(
-    "--alternatives", type=click.IntRange(min=0), default=0, metavar="K", help="Show up to K other plans after it."
-)
-@click.option(
-    "--start",
-    type=click.Path(path_type=Path),
-    metavar="FILE",
-    help="Start from decisions and values in a .csv or .xlsx table.",
+@main.command(short_help="Solve the model and show the plan.")
+@asks(
+    NONZERO,
+    FAMILY,
+    click.option(
+        "--alternatives", type=Amount("COUNT", whole=True), default=0, help="Show up to this many other plans."
+    ),
+    click.option(
+        "--start", type=click.Path(path_type=Path), metavar="FILE", help="Start from the values in this table."
+    ),
+    click.option("--filled", type=File((".xlsx",)), help="Copy an .xlsx model with the values filled in."),
+    EFFORT,
+    CERTIFY,
+    EVENTS,
 )
 def solve(
-    model: Path,
-    data: dict[str, str],
-    filled: Path | None,
+    model: Input,
+    out: Output,
+    how: dict[str, Any],
     alternatives: int,
     start: Path | None,
-    how: SolveOptions,
+    filled: str | None,
+    **given: Any,
 ) -> None:
-    """Solve MODEL (.rdk, .mps, .mps.gz, .csv, .xlsx, .json) and show the plan."""
-    from ruddock.formats import read
+    """Solve MODEL and show the plan: the verdict, what to do, what limits it.
 
-    plan = _solve_and_show(read(model, data), how, start=start)
-    if alternatives:
+    Exit status 1 if there is no plan.
+    """
+    plan = _solve_and_show(model.read(), {**how, "start": start}, out, **given)
+    if alternatives and plan.status == "optimal":
         from ruddock.cli.show import show
 
-        others = plan.alternatives(alternatives).parts() if plan.status == "optimal" else []
-        show(others, sys.stderr if how.json_path == "-" else None)
+        click.echo(err=out.json_path == "-")
+        show(plan.alternatives(alternatives).document(all=out.everything), err=out.json_path == "-")
     if filled is not None and plan.found:
         from ruddock.formats.table import fill_table
 
-        fill_table(plan, model, filled)
+        fill_table(plan, model.path, Path(filled))
+        out.said(filled)
     if not plan.found:
         raise click.exceptions.Exit(1)
 
 
 def _solve_and_show(
     model: Model,
-    how: SolveOptions,
+    how: dict[str, Any],
+    out: Output,
     *,
-    start: Path | None = None,
+    nonzero: bool,
+    families: tuple[str, ...],
+    effort: bool,
+    certify: bool,
+    events: str | None,
     diagnosed: bool = False,
 ) -> Plan:
-    """Solve, write what is asked for, and show the plan; where there is none, and it is asked for, why."""
-    from ruddock.cli.show import show
-    from ruddock.formats.plan_json import plan_document
-    from ruddock.reporting.effort import effort_parts
-
-    plan = model.solve(
-        time_limit=how.time_limit,
-        gap=how.gap,
-        progress=True,
-        method=cast("Method", how.method),
-        presolve=not how.no_presolve,
-        certify=how.certify,
-        events=how.events,
-        memory_limit=how.memory_limit,
-        cores=how.cores,
-        give=given_words(how.give),
-        start=start,
-    )
-    found = None
+    """Solve, show the plan, and write what is asked for; where there is no plan, and it is asked for, why."""
+    plan = model.solve(**how, certify=certify, events=events)
     if diagnosed and plan.status == "infeasible":
         from ruddock.insight.diagnosis import diagnose_plan
 
         found = diagnose_plan(plan)
-    if how.report is not None:
-        from ruddock.reporting.report import write_report
+        document = found.document(all=out.everything)
+        out.write(plan, document, diagnosis=found)
+        return plan
+    document = plan.document(all=out.everything, nonzero=nonzero, family=families)
+    if effort:
+        from ruddock.document.content import Next, Section
 
-        write_report(plan, how.report, how.question, found)
-    if how.json_path is not None:
-        write_json(how.json_path, plan_document(plan))
-    parts = (plan if found is None else found).parts()
-    show([*parts, *(effort_parts(plan) if how.effort else [])], sys.stderr if how.json_path == "-" else None)
+        own = Section("What the solve took", list(plan.effort.document().blocks())[1:])
+        rest = [s for s in document.sections if not all(isinstance(b, Next) for b in s.blocks)]
+        document = replace(document, sections=(*rest, own))
+    out.write(plan, document)
     return plan

@@ -8,32 +8,26 @@ from typing import Any
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import draw, limited, model_argument, tell
+from ruddock.cli.options import Amount, File, Input, Output, asks
 
 
-@main.command()
-@model_argument
+@main.command(short_help="Solve under every scenario of a table, and compare.")
 @click.argument("table", type=click.Path(path_type=Path))
-@click.option("--jobs", type=click.IntRange(min=1), default=1, help="Processes that solve at a time.")
-@click.option("--keep", type=click.Path(path_type=Path), metavar="FILE", help="Keep results here; go on from them.")
-@click.option(
-    "--each-time-limit", type=click.FloatRange(min=0), metavar="S", help="Stop each scenario after S seconds."
+@asks(
+    click.option("--jobs", type=Amount("COUNT", 1, whole=True), default=1, help="Scenarios solved at the same time."),
+    click.option("--keep", type=File(), help="Keep results in this file; the same command continues from it."),
+    click.option("--each-time-limit", type=Amount("SECONDS"), help="Stop each scenario after this time."),
+    click.option("--csv", "csv_path", type=File((".csv",)), help="Write a row for each scenario."),
 )
-@limited
-@click.option("--csv", "csv_path", type=click.Path(path_type=Path), metavar="FILE", help="Write a row a scenario.")
-@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw them (.png, .svg, .pdf).")
-@click.option("--json", "json_path", metavar="FILE", help="Write the answers as JSON; - is standard output.")
 def scenarios(
-    model: Path,
-    data: dict[str, str],
+    model: Input,
+    out: Output,
+    how: dict[str, Any],
     table: Path,
     jobs: int,
-    keep: Path | None,
+    keep: str | None,
     each_time_limit: float | None,
-    csv_path: Path | None,
-    figure: Path | None,
-    json_path: str | None,
-    limits: dict[str, Any],
+    csv_path: str | None,
 ) -> None:
     """Solve MODEL under every scenario of TABLE (.csv or .xlsx) and compare.
 
@@ -41,81 +35,55 @@ def scenarios(
     changes nothing. Exit status 1 if no scenario has a plan.
     """
     from ruddock.cli.show import counting
-    from ruddock.formats import read
 
-    built = read(model, data)
-    limits.pop("progress")
+    built = model.read()
+    how.pop("progress")
     with counting("scenarios") as listener:
-        found = built.scenarios(
-            table, jobs=jobs, keep=keep, each_time_limit=each_time_limit, on_result=listener, **limits
-        )
-    tell(found, json_path)
+        found = built.scenarios(table, jobs=jobs, keep=keep, each_time_limit=each_time_limit, on_result=listener, **how)
+    out.write(found)
     if csv_path is not None:
         from ruddock.formats.files import write_text
 
-        write_text(csv_path, found.with_decisions().to_csv())
-    if found.solved:
-        draw(found, figure)
+        write_text(Path(csv_path), found.with_decisions().to_csv())
+        out.said(csv_path)
     if found.stopped and keep is not None:
-        click.echo(f"{keep} keeps what was solved; the same command goes on from there.", err=True)
+        click.echo(f"{keep} keeps what was solved; the same command continues from there.", err=True)
     if not found.solved:
         raise click.exceptions.Exit(1)
 
 
-@main.command()
-@model_argument
-@limited
-@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw it (.png, .svg, .pdf).")
-@click.option("--json", "json_path", metavar="FILE", help="Write the corners as JSON; - is standard output.")
-def region(
-    model: Path, data: dict[str, str], figure: Path | None, json_path: str | None, limits: dict[str, Any]
-) -> None:
-    """List the corners of the feasible region of MODEL, which has two decisions, and draw it.
-
-    Exit status 1 if the region is empty.
-    """
-    from ruddock.formats import read
-
-    found = read(model, data).region(**limits)
-    tell(found, json_path)
-    if not len(found.outline):
-        raise click.exceptions.Exit(1)
-    draw(found, figure)
-
-
-@main.command()
-@model_argument
+@main.command(short_help="Two objectives or more against each other.")
 @click.argument("objectives", nargs=-1)
-@click.option(
-    "--points", default="21", show_default=True, metavar="N", help="How many, or all, for models with integers."
+@asks(
+    click.option("--points", default="21", metavar="COUNT", help="How many; all finds every point of an integer model.")
 )
-@limited
-@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the frontier (.png, .svg, .pdf).")
-@click.option("--json", "json_path", metavar="FILE", help="Write the points as JSON; - is standard output.")
-def tradeoff(
-    model: Path,
-    data: dict[str, str],
-    objectives: tuple[str, ...],
-    points: str,
-    figure: Path | None,
-    json_path: str | None,
-    limits: dict[str, Any],
-) -> None:
+def tradeoff(model: Input, out: Output, how: dict[str, Any], objectives: tuple[str, ...], points: str) -> None:
     """Set OBJECTIVES of MODEL against each other: from the best of the first to the best of the second.
 
-    Without names the first two; three and more are looked at on a grid. Exit status 1 if there is no plan.
+    The first two by default; three and more are looked at on a grid. Exit status 1 if there is no plan.
     """
     from ruddock.cli.show import counting
-    from ruddock.formats import read
 
     if points != "all" and not points.isdigit():
         raise click.BadParameter(f"{points!r}: write a number, or all", param_hint="--points")
     count = points if points == "all" else int(points)
-    limits.pop("progress")
-    built = read(model, data)
+    built = model.read()
+    how.pop("progress")
     with counting("points") as listener:
-        found = built.tradeoff(*objectives, points=count, on_point=lambda done: listener(done, done), **limits)
-    tell(found, json_path)
+        found = built.tradeoff(*objectives, points=count, on_point=lambda done: listener(done, done), **how)
+    out.write(found)
     if not len(found.points):
         raise click.exceptions.Exit(1)
-    draw(found, figure)
+
+
+@main.command(short_help="The feasible region of two decisions.")
+@asks()
+def region(model: Input, out: Output, how: dict[str, Any]) -> None:
+    """List the corners of the feasible region of MODEL, which has two decisions.
+
+    Exit status 1 if the region is empty.
+    """
+    found = model.read().region(**how)
+    out.write(found)
+    if not len(found.outline):
+        raise click.exceptions.Exit(1)

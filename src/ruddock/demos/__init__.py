@@ -6,8 +6,8 @@ import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ruddock.document.content import Table
 from ruddock.errors import FormatError, ModelError, known
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
@@ -90,6 +90,6 @@ def catalogue() -> list[Table]:
     rest = [name for name in GALLERY if name not in FIRST]
     first, more = ([(name, question(name)) for name in names] for names in (FIRST, rest))
     return [
-        Table("Demo models of Larkmoor Honey Cooperative", ["name", "question"], first),
-        Table("Gallery: models to start your own from", ["name", "question"], more),
+        Table("Demos of Larkmoor Honey Cooperative, a made-up honey producer", ["name", "question"], first, most=None),
+        Table("Gallery: models to start your own from", ["name", "question"], more, most=None),
     ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -10,6 +10,8 @@ import numpy as np
 import pandas as pd
 from scipy.sparse import csr_matrix, hstack, vstack
 
+from ruddock.document.content import Block
+from ruddock.document.result import Result
 from ruddock.engine.in_order import Give, Stage, face_of_all, solve_in_order, with_integers_fixed
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.simplex.solver import LinearSolver
@@ -18,18 +20,16 @@ from ruddock.errors import ModelError, NoPlanError
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import engine_options
 from ruddock.problem import INTEGER, Floats, Problem
-from ruddock.tables import Table
 
 DIFFERENT = 1e-6  # relative: plans nearer to one another in every decision are the same
 MOST_TRIES = 400  # decisions of a linear model whose range on the optimal face is looked at
 SECONDS = 60.0  # spent without a limit of one's own
 
 
-@dataclass(frozen=True, eq=False)
-class Alternatives(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Alternatives(Result):
     """A best plan and others.
 
     Attributes
@@ -48,18 +48,51 @@ class Alternatives(Printed):
     def __len__(self) -> int:
         return len(self.others)
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.alternatives import alternatives_parts
+    def _title(self) -> str:
+        return self.plan.model_name
 
-        return alternatives_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.alternatives_words import alternatives_blocks
+
+        return alternatives_blocks(self)
 
     def table(self) -> pd.DataFrame:
-        """Return the decisions that differ between the plans, a column per plan."""
+        """Return the objectives, a row a plan."""
+        return pd.DataFrame({name: plan.objectives()["value"] for name, plan in self._plans().items()}).T
+
+    def _plans(self) -> dict[str, Plan]:
+        return {"best": self.plan, **{f"other {k}": other for k, other in enumerate(self.others, 1)}}
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain data for JSON."""
+        return {
+            "format": "ruddock-alternatives/1",
+            "model": self.plan.model_name,
+            "complete": self.complete,
+            "stopped": self.stopped,
+            "plans": {
+                name: {
+                    "objectives": {str(k): float(v) for k, v in plan.objectives()["value"].items()},
+                    "decisions": dict(zip(plan.formulation.decision_names, plan.values.tolist(), strict=True)),
+                }
+                for name, plan in self._plans().items()
+            },
+        }
+
+    def decisions(self, *, moved: bool = False) -> pd.DataFrame:
+        """Return the decisions, a row each, a column a plan.
+
+        Parameters
+        ----------
+        moved : bool
+            Only those that differ between the plans.
+        """
         formulation = self.plan.formulation
         names = formulation.decision_names
-        plans = {"best": self.plan, **{f"other {k}": other for k, other in enumerate(self.others, 1)}}
-        frame = pd.DataFrame({name: plan.values for name, plan in plans.items()}, pd.Index(names, name="decision"))
+        index = pd.Index(names, name="decision")
+        frame = pd.DataFrame({name: plan.values for name, plan in self._plans().items()}, index)
+        if not moved:
+            return frame
         spread = frame.max(axis=1) - frame.min(axis=1)
         return frame[spread > DIFFERENT * frame.abs().max(axis=1).clip(lower=1.0)]
 

@@ -2,31 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
+from ruddock.document.content import Block, Figure
+from ruddock.document.result import Result
 from ruddock.engine.outcome import FEASIBILITY, INTEGRALITY
 from ruddock.modelling.decisions import kinds_of
 from ruddock.modelling.frames import constraints_frame
 from ruddock.modelling.options import SolveOptions, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import solve_formulation
 from ruddock.modelling.values import completed, given_values, plan_of_values
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
 
-@dataclass(frozen=True, eq=False)
-class Appraisal(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Appraisal(Result):
     """A hand-made plan next to the best one.
 
     Attributes
@@ -54,6 +55,10 @@ class Appraisal(Printed):
         gains = self.gains()
         return float(gains.iloc[0]) if len(gains) else float("nan")
 
+    def table(self) -> pd.DataFrame:
+        """Return the violations; see the attribute of that name."""
+        return self.violations.copy()
+
     def gains(self) -> pd.Series[float]:
         """Return what optimising improves each objective by, each against itself; NaN without a best plan."""
         goals = self.plan.formulation.objectives
@@ -65,11 +70,23 @@ class Appraisal(Printed):
         signs = np.array([goal.sign for goal in goals])
         return pd.Series(signs * (own.to_numpy(float) - best.to_numpy(float)) + 0.0, names, name="gain")
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.appraisal import appraisal_parts
+    def _title(self) -> str:
+        return self.plan.model_name
 
-        return appraisal_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.appraisal_words import appraisal_blocks
+
+        return appraisal_blocks(self)
+
+    def figure(self) -> Figure | None:
+        """Return a figure of the first objective by its parts, given and optimal."""
+        from ruddock.insight.appraisal_words import appraisal_figure
+
+        return (
+            Figure(partial(appraisal_figure, self), "The plan given and the optimal one, by part", 5.0)
+            if self.best.found and self.plan.goal is not None
+            else None
+        )
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

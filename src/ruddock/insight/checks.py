@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from scipy.sparse import csr_matrix
 
+from ruddock.document.numbers import number, plural
 from ruddock.errors import listed
 from ruddock.insight.findings import ORDER, Finding, Findings, Severity
 from ruddock.modelling.decisions import goes_by_label
@@ -21,7 +22,6 @@ from ruddock.modelling.model import Model
 from ruddock.modelling.terms import Terms
 from ruddock.modelling.units import same_unit
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem, reaching_zero
-from ruddock.tables import number, plural
 
 SHOWN = 4  # members named in one finding
 FAR = 1e4  # a bound this many times what constraints allow is far beyond it

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import pandas as pd
 
+from ruddock.document.content import Block, Figure
+from ruddock.document.result import Result
 from ruddock.engine.clash import Clash, find_clashes
 from ruddock.engine.elastic import Room, least_changes
 from ruddock.engine.outcome import FEASIBILITY
@@ -18,17 +22,13 @@ from ruddock.errors import ModelError
 from ruddock.insight.proof import line_of, proof_of, written
 from ruddock.insight.repairs import Repair, Search, find_repairs
 from ruddock.insight.steps import steps_of
-from ruddock.insight.written import limit_of
 from ruddock.modelling.lowering import Lowered, lowered
 from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import solve_formulation
-from ruddock.tables import Table
+from ruddock.modelling.written import limit_of
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
     from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
     from ruddock.problem import Problem
@@ -79,8 +79,8 @@ class Contradiction:
     steps: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, eq=False)
-class Diagnosis(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Diagnosis(Result):
     """Why a model has no plan, or that it has one.
 
     Attributes
@@ -110,23 +110,31 @@ class Diagnosis(Printed):
         """The changes that lead to a plan."""
         return () if self.search is None else self.search.repairs
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.diagnosis import diagnosis_parts
+    def _title(self) -> str:
+        return self.model
 
-        return diagnosis_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.diagnosis_words import diagnosis_blocks
 
-    def draw(self, ax: Axes | None = None) -> Axes:
-        """Draw the first clash: its limits and the decisions that they pull at, with Matplotlib.
+        return diagnosis_blocks(self)
 
-        Parameters
-        ----------
-        ax : matplotlib Axes, optional
-            New ones by default.
-        """
-        from ruddock.reporting.pictures import clash_figure
+    def figure(self) -> Figure | None:
+        """Return a figure of the first clash, where it is small enough to be drawn."""
+        from ruddock.insight.clash_figure import MOST_DRAWN, clash_figure
 
-        return clash_figure(self, ax)
+        members = len(self.clashes[0].reasons) if self.clashes else 0
+        if not 0 < members <= MOST_DRAWN:
+            return None
+        return Figure(partial(clash_figure, self), "The clash", 1.5 + 0.45 * members)
+
+    def table(self) -> pd.DataFrame:
+        """Return the members of all clashes, a row each: clash, name, what, relation, value, weight in the proof."""
+        rows = [
+            (k, r.name, r.what, r.relation, r.value, None if r.weight is None else float(r.weight))
+            for k, clash in enumerate(self.clashes, 1)
+            for r in clash.reasons
+        ]
+        return pd.DataFrame(rows, columns=["clash", "name", "what", "relation", "value", "weight"])
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

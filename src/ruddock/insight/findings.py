@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
-from ruddock.modelling.printed import Printed
-from ruddock.tables import Table, plural
+import pandas as pd
+
+from ruddock.document.content import Block, Listing, Sentence
+from ruddock.document.numbers import plural
+from ruddock.document.result import Result
 
 Severity = Literal["error", "warning", "note"]
 ORDER = {"error": 0, "warning": 1, "note": 2}
+HEADINGS = {
+    "error": "Errors: the model is infeasible",
+    "warning": "Warnings: probably a slip",
+    "note": "Notes: no action needed if meant",
+}
 
 
 @dataclass(frozen=True)
@@ -33,9 +41,9 @@ class Finding:
     remedy: str
 
 
-@dataclass(frozen=True)
-class Findings(Printed):
-    """All findings of a check, the gravest first.
+@dataclass(frozen=True, repr=False)
+class Findings(Result):
+    """All findings of a check, the most serious first.
 
     Attributes
     ----------
@@ -66,22 +74,40 @@ class Findings(Printed):
         """Return the kinds found."""
         return {item.kind for item in self.items}
 
-    def as_list(self) -> list[dict[str, Any]]:
-        """Return the findings as plain data."""
-        return [asdict(item) for item in self.items]
+    def table(self) -> pd.DataFrame:
+        """Return the findings, a row each: severity, kind, where, what, why, remedy."""
+        return pd.DataFrame(
+            [asdict(item) for item in self.items],
+            columns=["severity", "kind", "where", "what", "why", "remedy"],
+        )
 
-    def parts(self) -> list[str | Table]:
-        """Return the findings as a sentence and a table."""
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain data for JSON."""
+        findings = [asdict(item) for item in self.items]
+        return {"format": "ruddock-findings/1", "model": self.model, "findings": findings}
+
+    def _title(self) -> str:
+        return self.model
+
+    def _blocks(self) -> Sequence[Block]:
         if self.clean:
-            return [f"{self.model}: nothing looks wrong."]
-        counts = [sum(item.severity == word for item in self.items) for word in ORDER]
-        told = ", ".join(plural(count, word) for word, count in zip(ORDER, counts, strict=True) if count)
-        parts: list[str | Table] = [f"{self.model}: {told}."]
-        for item in self.items:
-            text = f"\n{item.severity}: {item.where}: {item.what}.\n    {item.why}. {item.remedy}."
-            parts.append(text)
-        return parts
+            return [Sentence(f"{self.model}: no problems found.", verdict=True)]
+        counts = [(word, [item for item in self.items if item.severity == word]) for word in ORDER]
+        words = ", ".join(plural(len(own), word) for word, own in counts if own)
+        blocks: list[Block] = [Sentence(f"{self.model}: {words}.", verdict=True)]
+        for word, own in counts:
+            points = [
+                f"{item.where}: {_ended(item.what)} {_ended(_capital(item.why))} {_ended(_capital(item.remedy))}"
+                for item in own
+            ]
+            if points:
+                blocks.append(Listing(HEADINGS[word], points))
+        return blocks
 
-    def _repr_html_(self) -> str:
-        rows = [(item.severity, item.where, item.what, item.why, item.remedy) for item in self.items]
-        return Table(self.model, ["", "where", "what", "why it matters", "what to do"], rows).to_html()
+
+def _ended(words: str) -> str:
+    return words if words.endswith(("?", ".", "!")) else f"{words}."
+
+
+def _capital(words: str) -> str:
+    return words[:1].upper() + words[1:]

@@ -7,9 +7,9 @@ from math import gcd, lcm
 
 import numpy as np
 
+from ruddock.document.numbers import as_written
 from ruddock.engine.clash import Clash, Member
 from ruddock.problem import Problem
-from ruddock.tables import number
 
 MOST_TERMS = 6  # of a line of a proof that are written out
 SMALL_WEIGHTS = 10**6  # larger whole numbers help nobody: the weights then stay fractions
@@ -54,14 +54,14 @@ def line_of(problem: Problem, member: Member) -> tuple[dict[int, Fraction], Frac
 
 def written(entries: dict[int, Fraction], limit: Fraction, names: list[str]) -> str:
     """Write ``a'x >= b`` with its names, long ones elided."""
-    return f"{terms_written(entries, names)} >= {number(float(limit))}"
+    return f"{terms_written(entries, names)} >= {as_written(float(limit))}"
 
 
 def terms_written(entries: dict[int, Fraction], names: list[str]) -> str:
     """Write ``a'x`` with its names, long ones elided."""
     terms = []
     for j, value in list(entries.items())[:MOST_TERMS]:
-        size = "" if abs(value) == 1 else f"{number(float(abs(value)))} "
+        size = "" if abs(value) == 1 else f"{as_written(float(abs(value)))} "
         terms.append(f"{'-' if value < 0 else '+'} {size}{names[j]}")
     text = " ".join(terms).removeprefix("+ ") or "0"
     return text + (f" + {len(entries) - MOST_TERMS} more terms" if len(entries) > MOST_TERMS else "")

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import pandas as pd
 from scipy.sparse import csr_matrix, hstack
 
+from ruddock.document.content import Block, Document, Figure
+from ruddock.document.numbers import amount
+from ruddock.document.result import Result
 from ruddock.engine.in_order import Stage
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.solve import solve
@@ -19,10 +23,8 @@ from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import names_of
 from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import solve_formulation
 from ruddock.problem import Problem
-from ruddock.tables import Table, amount
 
 if TYPE_CHECKING:
     from ruddock.modelling.formulation import Formulation
@@ -32,12 +34,13 @@ ROUNDING = 1e-9  # relative: by how much rounding may miss a target
 WIDER = 1e3  # times the present value: how far a limit may move where a rule needs it to end somewhere
 
 
-@dataclass(frozen=True, eq=False)
-class Reach(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Reach(Result):
     """The value of a lever at which a target is reached.
 
     Attributes
     ----------
+    model : the model's title
     lever : what was moved
     target : what was asked for, in words
     value : the tightest value that allows it; None if none is known
@@ -49,6 +52,7 @@ class Reach(Printed):
     reason : why a stopped search ended
     """
 
+    model: str
     lever: Lever
     target: str
     value: float | None
@@ -63,11 +67,26 @@ class Reach(Printed):
         """How far the value moves from the one in the model; NaN where several differ there."""
         return None if self.value is None else self.value - self.lever.now
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.sweep import reach_parts
+    def _title(self) -> str:
+        return self.model
 
-        return reach_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        return [block for section in self.document().sections for block in section.blocks]
+
+    def document(self, *, all: bool = False) -> Document:
+        """Return the value that reaches the target, and the plan there; see `Result.document`."""
+        from ruddock.insight.reach_words import reach_sections
+
+        return Document(self.model, tuple(reach_sections(self)), whole=all)
+
+    def figure(self) -> Figure | None:
+        """Return the figure of the plan that reaches the target."""
+        return None if self.plan is None else self.plan.figure()
+
+    def table(self) -> pd.DataFrame:
+        """Return the answer in one row: what was moved, its value now, the value that reaches the target."""
+        row = {"target": self.target, "now": self.lever.now, "value": self.value, "status": self.status}
+        return pd.DataFrame([row], index=pd.Index([self.lever.name], name="moved"))
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON; an unlimited value is None, and said so."""
@@ -138,13 +157,23 @@ class _Reaching:
         outcome = solve(self._tightest(asked), self.clock.for_part("looking for the tightest value"))
         if outcome.status == "unbounded":
             value = -np.inf if self.lever.side == "upper" else np.inf
-            return Reach(self.lever, text, value, None, "optimal", self.within)
+            return Reach(self.formulation.name, self.lever, text, value, None, "optimal", self.within)
         if outcome.status != "optimal" or outcome.x is None:
             nearest = self._nearest(problem, wanted) if outcome.status == "infeasible" else ()
-            return Reach(self.lever, text, None, None, outcome.status, self.within, nearest, outcome.reason)
+            return Reach(
+                self.formulation.name,
+                self.lever,
+                text,
+                None,
+                None,
+                outcome.status,
+                self.within,
+                nearest,
+                outcome.reason,
+            )
         value = self._settled(float(outcome.x[self.column]))
         plan = self._plan_at(value, wanted, outcome)
-        return Reach(self.lever, text, value, plan, "optimal", self.within)
+        return Reach(self.formulation.name, self.lever, text, value, plan, "optimal", self.within)
 
     # ------------------------------------------------------------------ targets
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
+from ruddock.document.content import Block, Figure
+from ruddock.document.result import Result
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, listed
@@ -17,14 +20,10 @@ from ruddock.modelling.frames import distinct
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.options import SolveOptions, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import solve_formulation
 from ruddock.problem import INTEGER, Floats, Problem
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
     from ruddock.modelling.model import Model
 
 MOST_LINES = 1_000
@@ -44,8 +43,8 @@ class Line:
     limit: float
 
 
-@dataclass(frozen=True, eq=False)
-class Region(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Region(Result):
     """All plans of a model of two decisions.
 
     Attributes
@@ -74,23 +73,23 @@ class Region(Printed):
     goal: Objective | None
     gradient: Floats
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.region import region_parts
+    def _title(self) -> str:
+        return self.plan.model_name
 
-        return region_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.region_words import region_blocks
 
-    def draw(self, ax: Axes | None = None) -> Axes:
-        """Draw the region with its corners, whole-number points and lines of the objective, with Matplotlib.
+        return region_blocks(self)
 
-        Parameters
-        ----------
-        ax : matplotlib Axes, optional
-            New ones by default.
-        """
-        from ruddock.reporting.pictures import region_figure
+    def figure(self) -> Figure | None:
+        """Return a figure of the region."""
+        from ruddock.insight.region_words import region_figure
 
-        return region_figure(self, ax)
+        return Figure(partial(region_figure, self), "The feasible region", 5.0) if len(self.outline) else None
+
+    def table(self) -> pd.DataFrame:
+        """Return the corners; see the attribute of that name."""
+        return self.corners.copy()
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

@@ -13,7 +13,6 @@ from scipy.sparse import csr_matrix
 from ruddock.engine.elastic import Room, fewest_rows, least_changes
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.errors import ModelError, listed
-from ruddock.insight.written import limit_of
 from ruddock.modelling.changing import as_range
 from ruddock.modelling.decisions import changed, kinds_of
 from ruddock.modelling.names import names_of
@@ -22,6 +21,7 @@ from ruddock.modelling.plan import Plan
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.solve import solve_formulation
 from ruddock.modelling.values import completed, plan_of_values
+from ruddock.modelling.written import limit_of
 from ruddock.problem import INTEGER, Floats, Problem
 
 if TYPE_CHECKING:

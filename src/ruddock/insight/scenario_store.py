@@ -18,7 +18,7 @@ FORMAT = "ruddock-scenario-results/1"
 
 
 @dataclass(frozen=True)
-class Result:
+class ScenarioResult:
     """What one scenario came to.
 
     Attributes
@@ -71,7 +71,7 @@ class Store:
 
     def __init__(self, path: Path | None, fingerprint: str) -> None:
         self.path, self.fingerprint = path, fingerprint
-        self._known: dict[tuple[str, tuple[str, ...]], Result] = {}
+        self._known: dict[tuple[str, tuple[str, ...]], ScenarioResult] = {}
         self._file: IO[str] | None = None
         self._whole = 0  # bytes of the file that hold whole lines
 
@@ -86,7 +86,7 @@ class Store:
                     self._check(entry, path)
                     continue
                 told = tuple(entry.pop("changes"))
-                result = Result(**{f.name: entry[f.name] for f in fields(Result)})
+                result = ScenarioResult(**{f.name: entry[f.name] for f in fields(ScenarioResult)})
             except (ValueError, KeyError, TypeError, AttributeError):
                 raise FormatError(
                     "this is not a file of scenario results; name another one to keep them in",
@@ -105,7 +105,7 @@ class Store:
                 path=str(path),
             )
 
-    def result(self, scenario: Scenario) -> Result | None:
+    def result(self, scenario: Scenario) -> ScenarioResult | None:
         """Return the result kept for a scenario with the same name and changes."""
         return self._known.get((scenario.name, tuple(scenario.words)))
 
@@ -136,7 +136,7 @@ class Store:
             self._file.close()
             self._file = None
 
-    def append(self, scenario: Scenario, result: Result) -> None:
+    def append(self, scenario: Scenario, result: ScenarioResult) -> None:
         """Keep a result, at once."""
         if self._file is not None:
             self._write({"changes": scenario.words, **asdict(result)})

@@ -7,22 +7,25 @@ executor, they are solved.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
+from ruddock.document.content import Block, Figure
+from ruddock.document.result import Result
 from ruddock.engine.clash import find_clashes
 from ruddock.engine.in_order import Give, Stage, solve_in_order
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.errors import ModelError, RuddockError, listed
 from ruddock.insight.diagnosis import reasons_of, without_hidden_limits
-from ruddock.insight.scenario_store import Result, Store
+from ruddock.insight.scenario_store import ScenarioResult, Store
 from ruddock.insight.scenario_table import Scenario, read_scenarios
 from ruddock.modelling.frames import distinct
 from ruddock.modelling.hints import added_hints, start_from
@@ -30,14 +33,10 @@ from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import UnknownNameError
 from ruddock.modelling.options import Clock, SolveOptions, interruptible, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import parse_give, solve_formulation
 from ruddock.problem import Problem
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
     from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
@@ -47,40 +46,51 @@ WHY_SECONDS = 2.0  # that are spent on the reason why a scenario has no plan
 FIXED = ("status", "objective", "difference", "note")  # columns of ours
 
 
-@dataclass(frozen=True, eq=False)
-class Scenarios(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Scenarios(Result):
     """A base plan and the answers to a table of scenarios.
 
     Attributes
     ----------
     base : Plan
     scenarios : list of Scenario, in the order of the table
-    results : list of Result, one for each that was solved, in that order
+    results : list of ScenarioResult, one for each that was solved, in that order
     stopped : whether the run was interrupted before all were solved
     """
 
     base: Plan
     scenarios: list[Scenario]
-    results: list[Result]
+    results: list[ScenarioResult]
     stopped: bool = False
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.scenarios import scenarios_parts
+    def _title(self) -> str:
+        return self.base.model_name
 
-        return scenarios_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.scenarios_words import scenarios_blocks
+
+        return scenarios_blocks(self)
+
+    def figure(self) -> Figure | None:
+        """Return a figure of the objective of every scenario."""
+        from ruddock.insight.scenarios_words import scenarios_figure
+
+        return (
+            Figure(partial(scenarios_figure, self), "The objective of every scenario", 5.0)
+            if self.solved and self.base.goal is not None
+            else None
+        )
 
     def __len__(self) -> int:
         return len(self.results)
 
     @property
-    def solved(self) -> list[Result]:
+    def solved(self) -> list[ScenarioResult]:
         """The results that have a plan."""
         return [result for result in self.results if result.found]
 
-    @property
     def table(self) -> pd.DataFrame:
-        """A row a scenario: status, first objective, difference to the base, other objectives, parts, quantities, note.
+        """Return a row a scenario: status, objective, difference to the base, other objectives, parts, quantities, note.
 
         A name that is taken by a column of ours, or twice, says what it is: ``status (part)``.
         """
@@ -109,12 +119,12 @@ class Scenarios(Printed):
 
     def with_decisions(self) -> pd.DataFrame:
         """Return the table with a column for each decision behind it; names that are taken say ``(decision)``."""
-        table, decisions = self.table, self.decisions()
+        table, decisions = self.table(), self.decisions().T
         decisions.columns = pd.Index(distinct(map(str, decisions.columns), map(str, table.columns), "decision"))
         return table.join(decisions)
 
     def decisions(self, *, moved: bool = False) -> pd.DataFrame:
-        """Return the decisions of every scenario that has a plan: a row a scenario, a column a decision.
+        """Return the decisions, a row each, a column for each scenario that has a plan.
 
         Parameters
         ----------
@@ -125,33 +135,23 @@ class Scenarios(Printed):
         names = formulation.decision_names
         solved = self.solved
         values = np.array([result.values for result in solved]).reshape(len(solved), len(names))
-        frame = pd.DataFrame(values, index=pd.Index([r.scenario for r in solved], name="scenario"), columns=names)
-        if not moved or not len(frame):
+        columns = pd.Index([r.scenario for r in solved], name="scenario")
+        frame = pd.DataFrame(values.T, index=pd.Index(names, name="decision"), columns=columns)
+        if not moved or not len(solved):
             return frame
         everything = np.vstack((values, self.base.values)) if self.base.found else values
         spread = np.ptp(everything, axis=0) > MOVED * np.maximum(1.0, np.abs(everything).max(axis=0))
-        return frame.loc[:, spread]
+        return frame.loc[spread]
 
     def binding(self) -> pd.DataFrame:
-        """Return which limits bind: a row a scenario, a column a constraint that binds in some, True or False."""
+        """Return which limits bind: a row for each constraint that binds in some, a column a scenario; True or False."""
         solved = self.solved
         held = [set(result.binding) for result in solved]
         some = set().union(*held)
         names = [name for name in self.base.formulation.constraint_names if name in some]
         data = [[name in own for name in names] for own in held]
-        return pd.DataFrame(data, index=pd.Index([r.scenario for r in solved], name="scenario"), columns=names)
-
-    def draw(self, ax: Axes | None = None) -> Axes:
-        """Draw the objective of every scenario beside the base, with Matplotlib.
-
-        Parameters
-        ----------
-        ax : matplotlib Axes, optional
-            New ones by default.
-        """
-        from ruddock.reporting.figures import scenarios_figure
-
-        return scenarios_figure(self, ax)
+        scenario = pd.Index([r.scenario for r in solved], name="scenario")
+        return pd.DataFrame(data, index=scenario, columns=pd.Index(names, name="constraint")).T
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""
@@ -309,14 +309,14 @@ class _Study:
 
     def run(
         self, left: list[Scenario], workers: Executor | None, jobs: int | None
-    ) -> Iterator[tuple[Scenario, Result]]:
+    ) -> Iterator[tuple[Scenario, ScenarioResult]]:
         """Yield each scenario with its result as it comes."""
         if workers is None:
             for scenario in left:
                 if self.clock.out() is not None:
                     return
                 prepared = self._prepared(scenario)
-                if isinstance(prepared, Result):
+                if isinstance(prepared, ScenarioResult):
                     yield scenario, prepared
                     continue
                 formulation, task = prepared
@@ -324,7 +324,7 @@ class _Study:
             return
         yield from self._run_by(workers, left, AHEAD * (jobs or 32))
 
-    def _run_by(self, workers: Executor, left: list[Scenario], ahead: int) -> Iterator[tuple[Scenario, Result]]:
+    def _run_by(self, workers: Executor, left: list[Scenario], ahead: int) -> Iterator[tuple[Scenario, ScenarioResult]]:
         """Keep an executor busy, a few tasks ahead of what it has done."""
         queue = iter(left)
         running: dict[Future[Answer], tuple[Scenario, Formulation]] = {}
@@ -336,7 +336,7 @@ class _Study:
                     more = False
                     break
                 prepared = self._prepared(scenario)
-                if isinstance(prepared, Result):
+                if isinstance(prepared, ScenarioResult):
                     yield scenario, prepared
                     continue
                 running[workers.submit(work, prepared[1])] = scenario, prepared[0]
@@ -348,7 +348,7 @@ class _Study:
                 scenario, formulation = running.pop(future)
                 yield scenario, self._result(scenario, formulation, _ended(future))
 
-    def _prepared(self, scenario: Scenario) -> tuple[Formulation, Task] | Result:
+    def _prepared(self, scenario: Scenario) -> tuple[Formulation, Task] | ScenarioResult:
         """Return a scenario's formulation and task; the result, where a change does not fit."""
         try:
             formulation = self.model.changed(scenario.changes)
@@ -356,7 +356,7 @@ class _Study:
             options = added_hints(Options(self.options.method, self.options.presolve), self.options, formulation)
             parse_give(formulation, self.options.give)
         except RuddockError as error:
-            return Result(scenario.name, "error", note=str(error))
+            return ScenarioResult(scenario.name, "error", note=str(error))
         if self.options.start is None and self.base.found:
             start, basis = start_from(formulation, self.base)
             options = replace(options, start=start, basis=basis)
@@ -364,12 +364,12 @@ class _Study:
         left = self.clock.limits.seconds - self.clock.limits.elapsed()
         return formulation, Task(problems, self.gives, min(self.each, max(left, 0.0)), self.options.gap, options)
 
-    def _result(self, scenario: Scenario, formulation: Formulation, answer: Answer | BaseException) -> Result:
+    def _result(self, scenario: Scenario, formulation: Formulation, answer: Answer | BaseException) -> ScenarioResult:
         """Put an answer into words and numbers."""
         if isinstance(answer, BaseException):
-            return Result(scenario.name, "error", note=f"{type(answer).__name__}: {answer}")
+            return ScenarioResult(scenario.name, "error", note=f"{type(answer).__name__}: {answer}")
         plan = Plan(formulation, answer.outcome, tuple(answer.stages), tuple(self.gives))
-        result = Result(scenario.name, plan.status, plan.reason, seconds=answer.seconds)
+        result = ScenarioResult(scenario.name, plan.status, plan.reason, seconds=answer.seconds)
         if not plan.found or plan.outcome.x is None:
             return replace(result, note=_why(formulation, plan))
         constraints = plan.constraints()

@@ -7,14 +7,16 @@ and one less of a limit have prices of their own, and both are told (see `ruddoc
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
-from ruddock.engine.in_order import with_integers_fixed
-from ruddock.engine.outcome import Outcome
+from ruddock.document.content import Block, Figure
+from ruddock.document.numbers import amount, counted
+from ruddock.document.result import Result
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.errors import ModelError, NoPlanError
@@ -25,16 +27,11 @@ from ruddock.modelling.frames import constraints_frame
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import names_of
 from ruddock.modelling.options import SolveOptions, running
-from ruddock.modelling.printed import Printed
+from ruddock.modelling.prices import ranging_of, row_side
 from ruddock.modelling.solve import solve_formulation
-from ruddock.tables import Table, amount, number
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
-    from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.plan import Plan
-    from ruddock.problem import Problem
 
 MOST = 2000  # limits, or coefficients, that are worked out without being named
 TELLING = 5  # decisions named as making room for one that enters
@@ -45,8 +42,8 @@ NEAR = 0.1  # of a limit: one with less slack is near enough to be stepped
 USUAL_STEP = 0.05  # of a limit, where no step is named
 
 
-@dataclass(frozen=True, eq=False)
-class Sensitivity(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Sensitivity(Result):
     """Prices of limits and ranges of objective coefficients of one plan.
 
     Attributes
@@ -63,7 +60,7 @@ class Sensitivity(Printed):
         value, coefficient; ``from`` and ``to``, between which the plan stays the best one; reduced_cost, one of
         several where the plan is degenerate, while ``improvement`` is always the true one; for a decision at its
         lower bound ``improvement``, by how much its coefficient must improve before the plan uses more of
-        it, and ``gives_way``, the decisions that then fall. Fixed and held decisions are left out.
+        it, and ``leaves``, the decisions that then decrease; unit. Fixed and held decisions are left out.
     held : bool
         Whether whole-number decisions were held at their values: then prices are those of the rest.
     relaxation : float or None
@@ -96,28 +93,30 @@ class Sensitivity(Printed):
         more, less = self.limits["one_more"].to_numpy(float), self.limits["one_less"].to_numpy(float)
         return int(sum(self._differs(up, down) for up, down in zip(more, less, strict=True)))
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.sensitivity import sensitivity_parts
+    def _title(self) -> str:
+        return self.model
 
-        return sensitivity_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.sensitivity_words import sensitivity_blocks
 
-    def draw(self, ax: Axes | None = None) -> Axes:
-        """Draw how far the limits worth most may move, with Matplotlib.
+        return sensitivity_blocks(self)
 
-        Parameters
-        ----------
-        ax : matplotlib Axes, optional
-            New ones by default.
-        """
-        from ruddock.reporting.figures import ranges_figure
+    def figure(self) -> Figure | None:
+        """Return a figure of how far the limits worth most may change."""
+        from ruddock.insight.sensitivity_words import priced, ranges_figure, ranges_height
 
-        return ranges_figure(self, ax)
+        if not priced(self):
+            return None
+        return Figure(partial(ranges_figure, self), "How far limits may change", ranges_height(self))
+
+    def table(self) -> pd.DataFrame:
+        """Return what the limits are worth; see `limits`."""
+        return self.limits.copy()
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON; what is not known or not finite is None."""
         return {
-            "format": "ruddock-ranges/1",
+            "format": "ruddock-sensitivity/1",
             "model": self.model,
             "sense": self.sense,
             "objective": self.objective,
@@ -150,23 +149,21 @@ class Sensitivity(Printed):
         return best
 
     def _sentence(self, name: str, row: Any) -> str:
-        unit = f" {row.unit}" if row.unit else ""
+        from ruddock.insight.sensitivity_words import limit_words
+
+        unit = str(row.unit) or None
         now = limit_words(row.relation, row.limit, unit, row.both_sides)
         more, less = self._effect(row.one_more), self._effect(row.one_less)
-        up = "unlimited" if np.isposinf(row.up_to) else f"up to {number(row.up_to)}{unit}"
-        down = "unlimited" if np.isneginf(row.down_to) else f"down to {number(row.down_to)}{unit}"
-        parts = []
-        if np.isnan(row.one_more):
-            parts.append("one more leaves no plan")
-        else:
-            parts.append(f"one more{unit} {more}, {up}")
-        if np.isnan(row.one_less):
-            parts.append("one less leaves no plan")
-        else:
-            parts.append(f"one less {less}, {down}")
+        up = "with no upper end" if np.isposinf(row.up_to) else f"up to {amount(row.up_to, unit)}"
+        down = "with no lower end" if np.isneginf(row.down_to) else f"down to {amount(row.down_to, unit)}"
+        one = f"one more {counted(unit, one=True)}" if unit else "one more"
+        parts = [
+            "one more makes the model infeasible" if np.isnan(row.one_more) else f"{one} {more}, {up}",
+            "one less makes the model infeasible" if np.isnan(row.one_less) else f"one less {less}, {down}",
+        ]
         text = f"{name} (now {now}): " + "; ".join(parts) + "."
         if self._differs(row.one_more, row.one_less):
-            text += " The two differ because other limits bind at the same point."
+            text += " The two differ because the plan is degenerate: other limits bind at the same point."
         return text
 
     @staticmethod
@@ -186,25 +183,18 @@ class Sensitivity(Printed):
         return f"saves {worth}" if better else f"costs {worth}"
 
 
-def limit_words(relation: str, limit: float, unit: str, both_sides: bool) -> str:
-    """Return a limit with its relation; of a constraint with decisions on both sides what is constant on the right."""
-    if not both_sides:
-        return f"{relation} {number(limit)}{unit}"
-    return f"{relation} {number(limit)}{unit} + decisions" if limit else f"{relation} decisions"
-
-
 def sensitivity(
     plan: Plan, names: Iterable[str] | None = None, by: float | None = None, time_limit: float | None = None
 ) -> Sensitivity:
     """Work out the sensitivity of a plan; see `Plan.sensitivity`."""
     if not plan.found or plan.status != "optimal":
-        raise NoPlanError(f"{plan.model_name}: sensitivity is that of a best plan, and this solve ended {plan.status}")
+        raise NoPlanError(f"{plan.model_name}: sensitivity needs an optimal plan, and this solve ended {plan.status}")
     if by is not None and (isinstance(by, bool) or not isinstance(by, (int, float)) or not 0 < by < np.inf):
         raise ModelError(f"limits are moved by a positive amount, not {by!r}")
     if any(not give.nothing for give in plan.gives):
         raise ModelError(
-            "some of an objective was given to later ones, so that this plan is not the best for it; ranges are those "
-            "of a plan in strict order: solve without give="
+            "an objective was relaxed for later ones (give=), so this plan is not optimal for it; sensitivity needs a "
+            "plan in strict order: solve without give="
         )
     named = names is not None
     seconds = time_limit if named or time_limit is not None else STEP_SECONDS
@@ -238,28 +228,6 @@ def sensitivity(
     )
 
 
-def ranging_of(plan: Plan) -> Ranging:
-    """Return the prices and ranges of a plan for its first objective, integer decisions held."""
-    problem = lowered(plan.formulation).problems[0]
-    outcome = plan.outcome
-    assert outcome.x is not None
-    if problem.discrete:
-        problem = with_integers_fixed(problem, outcome.x)
-    if problem is not lowered(plan.formulation).problems[0] or outcome.basis is None or outcome.y is None:
-        outcome = _solved_here(problem, outcome)
-    return Ranging(problem, outcome)
-
-
-def _solved_here(problem: Problem, outcome: Outcome) -> Outcome:
-    """Solve a linear problem for its prices; the plan stays the one at hand where it is as good."""
-    again = LinearSolver(problem).solve()
-    if again.x is None or outcome.x is None or again.status != "optimal":
-        return again
-    if problem.objective(outcome.x) <= again.objective + 1e-9 * max(1.0, abs(again.objective)):
-        return replace(again, x=outcome.x, activity=problem.activity(outcome.x))
-    return again
-
-
 def _records(frame: pd.DataFrame) -> dict[str, dict[str, Any]]:
     plain = frame.astype(object).where(frame.map(lambda v: not isinstance(v, float) or bool(np.isfinite(v))), None)
     rows: list[dict[Any, Any]] = plain.to_dict("records")
@@ -284,19 +252,6 @@ def _chosen(plan: Plan, names: Iterable[str] | None) -> Sequence[list[int]]:
         first = formulation.row_starts if found.what == "constraints" else formulation.starts
         (rows if found.what == "constraints" else columns).extend((first[found.part.name] + found.members).tolist())
     return [sorted(set(rows)), sorted(set(columns))]
-
-
-def side_of(relation: str) -> str:
-    """Return which limit of a row a relation as written is: the row is turned so that its limit moves alike."""
-    return {"==": "both", ">=": "lower", "<=": "upper"}[relation]
-
-
-def row_side(formulation: Formulation, row: int, relation: str) -> str:
-    """Return which limit of a row the relation of a constraint stands for, given which side of it is the limit."""
-    family, _ = formulation.constraint_at(row)
-    if family.sides.limit_side == "left":
-        relation = {"<=": ">=", ">=": "<=", "==": "=="}[relation]
-    return side_of(relation)
 
 
 def _limits(plan: Plan, ranging: Ranging, rows: list[int]) -> pd.DataFrame:
@@ -423,14 +378,15 @@ def _coefficients(plan: Plan, ranging: Ranging, columns: list[int]) -> pd.DataFr
                 "to": max(ends),
                 "reduced_cost": np.nan if reduced is None else sign * float(reduced[j]) + 0.0,
                 "improvement": lower if waiting else np.nan,
-                "gives_way": _gives_way(names, entering, j) if waiting else "",
+                "leaves": _leaves(names, entering, j) if waiting else "",
+                "unit": plan.formulation.member_at(j)[0].unit or "",
             }
         )
-    labels = ["decision", "value", "coefficient", "from", "to", "reduced_cost", "improvement", "gives_way"]
+    labels = ["decision", "value", "coefficient", "from", "to", "reduced_cost", "improvement", "leaves", "unit"]
     return pd.DataFrame.from_records(records, columns=labels).set_index("decision")
 
 
-def _gives_way(names: Sequence[str], direction: np.ndarray | None, own: int) -> str:
+def _leaves(names: Sequence[str], direction: np.ndarray | None, own: int) -> str:
     """Name the decisions that fall when another one comes in, most first."""
     if direction is None:
         return ""

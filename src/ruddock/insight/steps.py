@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ruddock.document.numbers import number
 from ruddock.engine.clash import Clash
 from ruddock.engine.implied import Step, contradiction_chain
 from ruddock.errors import listed
 from ruddock.insight.proof import terms_written
-from ruddock.insight.written import rule_text
+from ruddock.modelling.written import rule_text
 from ruddock.problem import INTEGER, Problem
-from ruddock.tables import number
 
 if TYPE_CHECKING:
     from ruddock.modelling.lowering import Lowered

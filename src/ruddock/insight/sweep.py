@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
+from ruddock.document.content import Block, Figure
+from ruddock.document.result import Result
 from ruddock.engine.in_order import solve_in_order
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.ranging import Ranging
@@ -16,17 +19,14 @@ from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, RuddockError
 from ruddock.insight.lever import Lever, pick_lever
+from ruddock.modelling.frames import distinct
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.options import Clock, SolveOptions, running
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import engine_options, parse_give, solve_formulation
 from ruddock.problem import Floats, Problem
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-    from matplotlib.axes import Axes
+    from collections.abc import Mapping, Sequence
 
     from ruddock.engine.in_order import Give
     from ruddock.modelling.formulation import Formulation, Objective
@@ -38,20 +38,20 @@ TINY = 1e-9  # relative: pieces shorter than this are rounding
 SAME_PRICE = 1e-9
 
 
-@dataclass(frozen=True, eq=False)
-class Sweep(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Sweep(Result):
     """The objective along a lever.
 
     Attributes
     ----------
+    model : the model's title
     lever : what was moved
     goals : the objectives in their order
     exact : whether the points are the ends of all linear pieces, between which straight lines are exact
     points : DataFrame by value of the lever
         ``objective``, the first one as written, and ``price``, its change per unit more from there on (NaN at the last
         point, and where it is not known).
-    objectives : DataFrame by value of the lever, a column for each objective
-    decisions : DataFrame, one row per point, one column per decision
+    by_objective, by_decision : DataFrame by value of the lever, a column for each objective, or decision
     asked : the range asked for
     feasible : the least and the greatest value within it for which there is a plan, where that was worked out; None
         where only the points solved are known, NaN twice where there is no plan at all
@@ -59,22 +59,50 @@ class Sweep(Printed):
     stopped : why the run ended early, or None
     """
 
+    model: str
     lever: Lever
     goals: tuple[Objective, ...]
     exact: bool
     points: pd.DataFrame
-    objectives: pd.DataFrame
-    decisions: pd.DataFrame
+    by_objective: pd.DataFrame
+    by_decision: pd.DataFrame
     asked: tuple[float, float]
     feasible: tuple[float, float] | None
     notes: dict[float, str]
     stopped: str | None = None
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.sweep import sweep_parts
+    def _title(self) -> str:
+        return self.model
 
-        return sweep_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.sweep_words import sweep_blocks
+
+        return sweep_blocks(self)
+
+    def figure(self) -> Figure | None:
+        """Return a figure of the objective along the lever."""
+        from ruddock.insight.sweep_words import sweep_figure
+
+        return (
+            Figure(partial(sweep_figure, self), f"The objective along {self.lever.name}", 5.0)
+            if len(self.points)
+            else None
+        )
+
+    def table(self) -> pd.DataFrame:
+        """Return the points: the objectives at each value of the lever, and the price from there on."""
+        taken = ["price"]
+        frame = self.by_objective.copy()
+        frame.columns = pd.Index(distinct(map(str, frame.columns), taken, "objective"))
+        return frame.assign(price=self.points["price"])
+
+    def objectives(self) -> pd.DataFrame:
+        """Return the objectives, a row each, a column a point."""
+        return self.by_objective.T.rename_axis("objective")
+
+    def decisions(self) -> pd.DataFrame:
+        """Return the decisions, a row each, a column a point."""
+        return self.by_decision.T.rename_axis("decision")
 
     def objective(self, value: float) -> float:
         """Return the first objective at a value of the lever; NaN where there is no plan.
@@ -97,18 +125,6 @@ class Sweep(Printed):
             raise ModelError("the sweep was stopped before it came to this value")
         return float(np.interp(value, at, self.points["objective"].to_numpy(float)))
 
-    def draw(self, ax: Axes | None = None) -> Axes:
-        """Draw the objective along the lever, with Matplotlib.
-
-        Parameters
-        ----------
-        ax : matplotlib Axes, optional
-            New ones by default.
-        """
-        from ruddock.reporting.figures import sweep_figure
-
-        return sweep_figure(self, ax)
-
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""
         plain = self.points.astype(object).where(self.points.notna(), None)
@@ -123,10 +139,10 @@ class Sweep(Printed):
             "points": [
                 {"value": float(at), **row, "objectives": own}
                 for at, row, own in zip(
-                    plain.index, plain.to_dict("records"), self.objectives.to_dict("records"), strict=True
+                    plain.index, plain.to_dict("records"), self.by_objective.to_dict("records"), strict=True
                 )
             ],
-            "decisions": self.decisions.to_dict("records"),
+            "decisions": self.by_decision.to_dict("records"),
         }
 
 
@@ -208,8 +224,8 @@ class _Sweeping:
         rows = np.array([point.x[: f.size] for point in found]).reshape(len(found), f.size)
         decisions = pd.DataFrame(rows, index=index, columns=f.decision_names, dtype=float)
         return Sweep(
-            self.lever, f.objectives, exact, frame, objectives, decisions, self.asked, self.feasible, self.notes,
-            self.clock.stopped,
+            f.name, self.lever, f.objectives, exact, frame, objectives, decisions, self.asked, self.feasible,
+            self.notes, self.clock.stopped,
         )  # fmt: skip
 
     def _value(self, goal: Objective, point: _Found) -> float:

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import product
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
+from ruddock.document.content import Block, Figure
+from ruddock.document.result import Result
 from ruddock.engine.in_order import Give, Stage, cleaned, optimal_face, solve_in_order, with_held
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.ranging import Ranging
@@ -17,17 +20,14 @@ from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.engine.tree.domain import Step
 from ruddock.errors import ModelError
+from ruddock.modelling.frames import distinct
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import names_of
 from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import engine_options
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
     from ruddock.modelling.formulation import Formulation, Objective
     from ruddock.modelling.model import Model
     from ruddock.problem import Problem
@@ -38,28 +38,30 @@ SAME = 1e-7  # relative: values of objectives that differ by less are the same p
 TIE = 1e-9  # relative room that one objective leaves while the other is made best
 
 
-@dataclass(frozen=True, eq=False)
-class Tradeoff(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class Tradeoff(Result):
     """The frontier between objectives of a model.
 
     Attributes
     ----------
-    goals : the objectives, the one that is given up first
+    model : the model's title
+    goals : the objectives, the one that is relaxed first
     points : DataFrame, one row a point
-        ``share``: how much of the way from its best value to its value at the other end the first objective is given
-        up, 0 to 1, NaN where that end is not known; ``corner``: whether the point is an exact corner of a linear
-        model's frontier; ``price``: what one unit given up of the first changes the second by, from here to the
+        ``share``: how much of the way from its optimum to its value at the other end the first objective is
+        relaxed, 0 to 1, NaN where that end is not known; ``corner``: whether the point is an exact corner of a linear
+        model's frontier; ``price``: what one unit of the first changes the second by, from here to the
         next point (NaN at the last, for models with integers, and with three objectives or more).
-    objectives : DataFrame, one row a point, one column an objective, as written
+    by_objective : DataFrame, one row a point, one column an objective, as written
     plans : list of Plan, one for each point
     exact : whether straight lines between the points are the frontier: linear models of two objectives
     complete : whether these are all plans that no other is better than: linear models, and others with ``all``
     stopped : why the run ended early, or None
     """
 
+    model: str
     goals: tuple[Objective, ...]
     points: pd.DataFrame
-    objectives: pd.DataFrame
+    by_objective: pd.DataFrame
     plans: list[Plan]
     exact: bool
     complete: bool
@@ -67,7 +69,7 @@ class Tradeoff(Printed):
 
     @property
     def first(self) -> Objective:
-        """The objective that is given up."""
+        """The objective that is relaxed."""
         return self.goals[0]
 
     @property
@@ -75,30 +77,35 @@ class Tradeoff(Printed):
         """The objective that gains by it; of more than two, the second one."""
         return self.goals[1]
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.tradeoff import tradeoff_parts
+    def _title(self) -> str:
+        return self.model
 
-        return tradeoff_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.tradeoff_words import tradeoff_blocks
+
+        return tradeoff_blocks(self)
+
+    def figure(self) -> Figure | None:
+        """Return a figure of the frontier."""
+        from ruddock.insight.tradeoff_words import tradeoff_figure
+
+        return Figure(partial(tradeoff_figure, self), "The frontier", 5.0) if len(self.points) else None
 
     def decisions(self) -> pd.DataFrame:
-        """Return the decisions of every point: a row a point, a column a decision."""
-        if not self.plans:
-            return pd.DataFrame(index=self.points.index)
-        names = self.plans[0].formulation.decision_names
-        return pd.DataFrame([plan.values for plan in self.plans], columns=names, index=self.points.index)
+        """Return the decisions, a row each, a column a point."""
+        names = self.plans[0].formulation.decision_names if self.plans else []
+        frame = pd.DataFrame([plan.values for plan in self.plans], columns=names, index=self.points.index)
+        return frame.T.rename_axis("decision")
 
-    def draw(self, ax: Axes | None = None) -> Axes:
-        """Draw the frontier, with Matplotlib.
+    def objectives(self) -> pd.DataFrame:
+        """Return the objectives, a row each, a column a point."""
+        return self.by_objective.T.rename_axis("objective")
 
-        Parameters
-        ----------
-        ax : matplotlib Axes, optional
-            New ones by default.
-        """
-        from ruddock.reporting.figures import tradeoff_figure
-
-        return tradeoff_figure(self, ax)
+    def table(self) -> pd.DataFrame:
+        """Return the points: the objectives at each, and how far the first one is relaxed there."""
+        frame = self.by_objective.copy()
+        frame.columns = pd.Index(distinct(map(str, frame.columns), self.points.columns, "objective"))
+        return frame.join(self.points)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""
@@ -111,9 +118,9 @@ class Tradeoff(Printed):
             "stopped": self.stopped,
             "points": [
                 {**row, "objectives": values}
-                for row, values in zip(plain.to_dict("records"), self.objectives.to_dict("records"), strict=True)
+                for row, values in zip(plain.to_dict("records"), self.by_objective.to_dict("records"), strict=True)
             ],
-            "decisions": self.decisions().to_dict("records"),
+            "decisions": self.decisions().T.to_dict("records"),
         }
 
 
@@ -215,7 +222,8 @@ def _result(
         own = lowered(formulation).problems
         outcome = replace(outcome, objective=own[0].objective(x))
         plans.append(Plan(formulation, outcome, tuple(Stage(q.objective(x), -np.inf, False) for q in own)))
-    return Tradeoff(tuple(goals), frame, pd.DataFrame(values, dtype=float), plans, exact, complete, stopped)
+    own_values = pd.DataFrame(values, dtype=float)
+    return Tradeoff(formulation.name, tuple(goals), frame, own_values, plans, exact, complete, stopped)
 
 
 def _x(point: _Point) -> np.ndarray[Any, Any]:

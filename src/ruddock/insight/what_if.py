@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 from scipy.sparse import csc_matrix
 
+from ruddock.document.content import Block, Figure
+from ruddock.document.result import Result
 from ruddock.engine.ranging import Ranging
 from ruddock.errors import ModelError
+from ruddock.modelling.answer.figures import bars_figure
 from ruddock.modelling.changes import Change, parse_changes
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.options import SolveOptions, running
 from ruddock.modelling.plan import Plan
-from ruddock.modelling.printed import Printed
 from ruddock.modelling.solve import solve_formulation
 from ruddock.problem import Floats, Problem
-from ruddock.tables import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -31,8 +33,8 @@ MOVED = 1e-7  # relative: decisions that differ by less have not moved
 MANY = 50  # changed limits or costs beyond which the 100 % rule is not worked out
 
 
-@dataclass(frozen=True, eq=False)
-class WhatIf(Printed):
+@dataclass(frozen=True, eq=False, repr=False)
+class WhatIf(Result):
     """A base plan and the plan after some changes.
 
     Attributes
@@ -53,11 +55,23 @@ class WhatIf(Printed):
     predicted: float | None
     share: float | None
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.what_if import what_if_parts
+    def _title(self) -> str:
+        return self.base.model_name
 
-        return what_if_parts(self)
+    def _blocks(self) -> Sequence[Block]:
+        from ruddock.insight.what_if_words import what_if_blocks
+
+        return what_if_blocks(self)
+
+    def figure(self) -> Figure | None:
+        """Return a figure of the decisions that change most."""
+        from ruddock.insight.what_if_words import what_if_figure
+
+        return (
+            Figure(partial(what_if_figure, self), "Decisions that change most", 5.0)
+            if self.both and len(self.decisions(moved=True))
+            else None
+        )
 
     @property
     def both(self) -> bool:
@@ -77,6 +91,10 @@ class WhatIf(Printed):
         )
         return _compared(base, changed, float("nan"))
 
+    def table(self) -> pd.DataFrame:
+        """Return the comparison of the objectives; see `objectives`."""
+        return self.objectives()
+
     def breakdown(self) -> pd.DataFrame:
         """Return the first objective's parts: base, changed, difference."""
         return _compared(self.base.breakdown(), self.changed.breakdown())
@@ -86,29 +104,42 @@ class WhatIf(Printed):
         base, changed = (_quantities(plan) for plan in (self.base, self.changed))
         return _compared(base, changed, float("nan")).rename_axis("quantity")
 
-    def moved(self) -> pd.DataFrame:
-        """Return the decisions that moved: base, changed, difference; most first. NaN where there is none."""
+    def decisions(self, *, moved: bool = False) -> pd.DataFrame:
+        """Return the decisions: base, changed, difference; NaN where a plan has no such decision.
+
+        Parameters
+        ----------
+        moved : bool
+            Only those that changed, those that changed most first.
+        """
         base, changed = (
             pd.Series(plan.values, pd.Index(plan.formulation.decision_names, name="decision"))
             for plan in (self.base, self.changed)
         )
         frame = _compared(base, changed, float("nan"))
+        if not moved:
+            return frame
         here = frame.fillna(0.0)
         size = np.maximum(1.0, here[["base", "changed"]].abs().max(axis=1))
         frame = frame[(here["changed"] - here["base"]).abs() > MOVED * size]
         order = frame["difference"].abs().fillna(np.inf).sort_values(ascending=False, kind="stable").index
         return frame.reindex(order)
 
+    def constraints(self) -> pd.DataFrame:
+        """Return the constraints that both models have: slack in the base and changed, and whether each binds."""
+        before, after = (plan.constraints()[["slack", "binding"]] for plan in (self.base, self.changed))
+        shared = before.index.intersection(after.index, sort=False)
+        return before.loc[shared].add_prefix("base_").join(after.loc[shared].add_prefix("changed_"))
+
     def binding(self) -> pd.DataFrame:
         """Return the constraints that began or ceased to bind: ``now`` says which."""
-        before, after = (plan.constraints()["binding"] for plan in (self.base, self.changed))
-        shared = before.index.intersection(after.index, sort=False)
-        before, after = before[shared], after[shared]
+        frame = self.constraints()
+        before, after = frame["base_binding"], frame["changed_binding"]
         differs = before != after
         return pd.DataFrame({"now": np.where(after[differs], "binds", "has slack")}, index=before.index[differs])
 
-    def draw(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
-        """Draw a family of decisions as it is and changed: stacked bars side by side, with Matplotlib.
+    def draw_bars(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
+        """Draw a family of decisions in both plans: stacked bars side by side, with Matplotlib.
 
         Parameters
         ----------
@@ -122,11 +153,9 @@ class WhatIf(Printed):
         Raises
         ------
         ModelError, NoPlanError
-            If there is no such family or axis, or one of the two has no plan.
+            If the family or axis is not found, or one of the two has no plan.
         """
-        from ruddock.reporting.pictures import bars_figure
-
-        return bars_figure([("as it is", self.base), ("changed", self.changed)], family, over, ax)
+        return bars_figure([("base", self.base), ("changed", self.changed)], family, over, ax)
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""
@@ -143,7 +172,7 @@ class WhatIf(Printed):
             "share": self.share,
             "breakdown": _records(self.breakdown()) if self.both else {},
             "quantities": _records(self.quantities()) if self.both else {},
-            "moved": _records(self.moved()) if self.both else {},
+            "moved": _records(self.decisions(moved=True)) if self.both else {},
             "binding": self.binding()["now"].to_dict() if self.both else {},
         }
 

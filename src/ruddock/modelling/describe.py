@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import pandas as pd
 
+from ruddock.document.content import Block, Sentence, Table
+from ruddock.document.numbers import as_written, plural
+from ruddock.document.result import Result
 from ruddock.modelling.lowering import lowered
-from ruddock.modelling.printed import Printed
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
-from ruddock.tables import Table, number, plural
 
 if TYPE_CHECKING:
     from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.model import Model
 
 
-@dataclass(frozen=True)
-class Description(Printed):
+@dataclass(frozen=True, repr=False)
+class Description(Result):
     """Size and kind of a model.
 
     Attributes
@@ -49,8 +52,18 @@ class Description(Printed):
         """Return everything as plain data."""
         return asdict(self)
 
-    def table(self) -> Table:
-        """Return the description as a table of two columns."""
+    def table(self) -> pd.DataFrame:
+        """Return the description as a table of two columns: what, and its value in words."""
+        return pd.DataFrame(self._rows(), columns=["what", "value"]).set_index("what")
+
+    def _title(self) -> str:
+        return self.name
+
+    def _blocks(self) -> Sequence[Block]:
+        verdict = f"{self.name}: {plural(self.decisions, 'decision')}, {plural(self.constraints, 'constraint')}, "
+        return [Sentence(f"{verdict}{self.problem_class}.", verdict=True), Table("", ["", ""], self._rows())]
+
+    def _rows(self) -> list[tuple[str, str]]:
         rows = [("class", self.problem_class)]
         rows += [("objective", f"{sense} {name}") for name, sense in self.objectives.items()]
         rows.append(("decisions", _counted(self.decisions, self.kinds)))
@@ -64,14 +77,10 @@ class Description(Printed):
         for what in ("coefficients", "costs", "limits", "bounds"):
             span = getattr(self, what)
             if span:
-                rows.append((what, f"{number(span[0])} to {number(span[1])} in magnitude"))
+                rows.append((what, f"{as_written(span[0])} to {as_written(span[1])} in magnitude"))
         if self.ignored:
             rows.append(("ignored", plural(self.ignored, "data entry", "data entries") + " outside the families"))
-        return Table(self.name, ["", ""], rows)
-
-    def parts(self) -> list[str | Table]:
-        """Return what is printed: one table."""
-        return [self.table()]
+        return rows
 
 
 def describe(model: Model) -> Description:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from ruddock.document.numbers import DUST
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.modelling.decisions import kind_words
 from ruddock.modelling.formulation import Constraints, Formulation
@@ -16,7 +17,7 @@ from ruddock.problem import Floats
 if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
 
-ZERO = 1e-9  # decisions nearer to zero than this count as not used
+ZERO = DUST  # decisions nearer to zero than this count as 0, and are shown so
 
 
 def decisions_frame(plan: Plan) -> pd.DataFrame:
@@ -119,6 +120,16 @@ def objectives_frame(plan: Plan) -> pd.DataFrame:
     columns = ["sense", "value", "bound", "unit", "proven"]
     index = pd.Index([goal.name for goal in formulation.objectives], name="objective")
     return pd.DataFrame(rows, index=index, columns=columns)
+
+
+def quantities_frame(plan: Plan) -> pd.DataFrame:
+    """Return all quantities and values of curves, one row each; see `Plan.quantities`."""
+    x = plan.outcome.x
+    assert x is not None
+    values = plan.formulation.quantity_values(x)
+    units = plan.formulation.quantity_units
+    index = pd.Index(list(values), name="quantity")
+    return pd.DataFrame({"value": list(values.values()), "unit": [units[name] or "" for name in values]}, index=index)
 
 
 def distinct(names: Iterable[str], taken: Iterable[str], what: str) -> list[str]:

@@ -733,7 +733,7 @@ class Model:
         name : str, optional
             One family, or one member such as ``supply[Fell]``, in full.
         """
-        from ruddock.reporting.algebra import algebra
+        from ruddock.modelling.algebra import algebra
 
         return algebra(self.formulation(), name)
 

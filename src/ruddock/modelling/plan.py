@@ -3,37 +3,46 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
+from ruddock.document.content import Document, Figure
+from ruddock.document.result import Result
 from ruddock.engine.in_order import Give, Stage
-from ruddock.engine.outcome import Counters, Outcome, Reason, Status
+from ruddock.engine.outcome import Outcome, Reason, Status
 from ruddock.errors import ModelError, NoPlanError
+from ruddock.modelling.answer.document import plan_document
+from ruddock.modelling.answer.effort import Effort
+from ruddock.modelling.answer.figures import bars_figure, figure_of, history_figure, schedule_figure
+from ruddock.modelling.answer.json_form import plan_json
+from ruddock.modelling.answer.verdict import headline
 from ruddock.modelling.data import labelled
 from ruddock.modelling.decisions import Decisions, goes_by_label, numbers_of
+from ruddock.modelling.explanation import Explanation, explain
 from ruddock.modelling.expression import Expression, check_registry, terms_of
 from ruddock.modelling.formulation import Formulation, Objective
-from ruddock.modelling.frames import ZERO, constraints_frame, decisions_frame, objectives_frame
-from ruddock.modelling.names import Named, What, names_of
-from ruddock.modelling.printed import Printed
+from ruddock.modelling.frames import (
+    ZERO,
+    constraints_frame,
+    decisions_frame,
+    objectives_frame,
+    quantities_frame,
+)
+from ruddock.modelling.names import Named, names_of
 from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     from matplotlib.axes import Axes
 
     from ruddock.insight.alternatives import Alternatives
     from ruddock.insight.sensitivity import Sensitivity
     from ruddock.insight.what_if import WhatIf
     from ruddock.modelling.model import Model
-    from ruddock.tables import Table
 
-EXPLAINED: tuple[What, ...] = ("constraints", "quantities", "objectives", "parts")
 SOLVE_AGAIN = {
     "time": "allow more time_limit",
     "nodes": "allow more nodes",
@@ -44,37 +53,7 @@ SOLVE_AGAIN = {
 }
 
 
-@dataclass(frozen=True, eq=False)
-class Explanation(Printed):
-    """One row of a model worked out: coefficient times value, summing to the total.
-
-    Attributes
-    ----------
-    name : what is explained
-    terms : DataFrame indexed by decision: coefficient, value, product
-    constant : added to the products
-    total : products and constant together
-    unit : of the total
-    relation, right, slack : of a constraint: how its left side, worked out here, stands to its right side
-    """
-
-    name: str
-    terms: pd.DataFrame
-    constant: float
-    total: float
-    unit: str | None
-    relation: str | None = None
-    right: Explanation | None = None
-    slack: float | None = None
-
-    def parts(self) -> list[str | Table]:
-        """Return what is printed: a table of the terms of each side."""
-        from ruddock.reporting.text import explanation_tables
-
-        return explanation_tables(self)
-
-
-class Plan(Printed):
+class Plan(Result):
     """What solving a model gave.
 
     Attributes
@@ -82,7 +61,7 @@ class Plan(Printed):
     status : ``optimal``, ``infeasible``, ``unbounded`` or ``stopped``
     reason : what stopped it: time, nodes, iterations, memory, user or numerics; else None
     model_name : the model's title
-    effort : what the solve took: reductions, iterations, nodes, seconds by part; see `Counters`
+    effort : what the solve took: reductions, iterations, nodes, seconds by part
     model : the model that was solved, where there is one; it may have changed since
     stages : of each objective solved for, what it came to, in the engine's sense
     """
@@ -97,19 +76,52 @@ class Plan(Printed):
         self.status: Status = outcome.status
         self.reason: Reason | None = outcome.reason
         self.model_name = formulation.name
-        self.effort: Counters = outcome.counters
+        self.effort = Effort.of(outcome.counters, formulation.name)
         for part in (outcome.x, outcome.activity, outcome.y, outcome.reduced):
             if part is not None:
                 part.flags.writeable = False
 
     def __repr__(self) -> str:
-        return f"plan of {self.model_name!r}: {self.status}" + (f", {self.reason}" if self.reason else "")
+        return f"<Plan: {headline(self)}>"
 
-    def parts(self) -> list[str | Table]:
-        """Return what is printed, as sentences and tables."""
-        from ruddock.reporting.text import plan_parts
+    def _title(self) -> str:
+        return self.model_name
 
-        return plan_parts(self)
+    def document(
+        self,
+        *,
+        all: bool = False,
+        nonzero: bool = False,
+        family: str | Iterable[str] = (),
+    ) -> Document:
+        """Return what this plan says; printed, it is text.
+
+        By default that is the verdict, what to do by family, what limits it, and what to ask next.
+
+        Parameters
+        ----------
+        all : bool
+            Every decision and every constraint, one by one, with both sides, slack and prices.
+        nonzero : bool
+            The same, with only those decisions that are not 0.
+        family : str or iterable of str
+            Only these: decisions, constraints or quantities by name, in full.
+
+        Raises
+        ------
+        ModelError
+            If nothing has such a name.
+        """
+        families = (family,) if isinstance(family, str) else tuple(family)
+        return plan_document(self, everything=all, nonzero=nonzero, families=families)
+
+    def figure(self) -> Figure | None:
+        """Return the figure that says most about this plan: bars or a schedule along an axis."""
+        return figure_of(self)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain data for JSON."""
+        return plan_json(self)
 
     # ------------------------------------------------------------------ is there one
 
@@ -135,11 +147,11 @@ class Plan(Printed):
         """Raise `NoPlanError` with the status and the next step if there is no plan."""
         if not self.found:
             if self.status == "infeasible":
-                text = "no plan exists: the constraints contradict each other. Print the plan to see which ones do"
+                text = "infeasible: no plan meets all constraints and bounds. Print the plan to see which of them clash"
             elif self.status == "unbounded":
                 text = (
-                    "there is no best plan: the objective improves without end. Print the plan to see which "
-                    "decisions grow, and limit them"
+                    "unbounded: the objective improves without limit. Print the plan to see which decisions grow, and "
+                    "limit them"
                 )
             else:
                 text = (
@@ -224,27 +236,6 @@ class Plan(Printed):
             }
         )
 
-    def report(self, path: str | Path, *, question: str | None = None) -> None:
-        """Write the plan as one document: question, model, answer, limits, ranges, findings, and how it was solved.
-
-        Where there is no plan, it says why. The ending says the form: ``.html`` is one page that opens offline and
-        prints well, ``.xlsx`` holds real numbers, ``.md`` is plain Markdown, ``.json`` is for programs.
-
-        Parameters
-        ----------
-        path : str or Path
-        question : str, optional
-            What was asked, in a sentence or two; stands at the top.
-
-        Raises
-        ------
-        FormatError
-            If the ending is none of these, or the file cannot be written.
-        """
-        from ruddock.reporting.report import write_report
-
-        write_report(self, path, question)
-
     def draw_bars(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
         """Draw a family of decisions as stacked bars along one of its axes, with Matplotlib.
 
@@ -260,10 +251,8 @@ class Plan(Printed):
         Raises
         ------
         ModelError, NoPlanError
-            If there is no such family or axis, or no plan.
+            If the family or axis is not found, or there is no plan.
         """
-        from ruddock.reporting.pictures import bars_figure
-
         return bars_figure([("", self)], family, over, ax)
 
     def draw_schedule(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
@@ -271,8 +260,6 @@ class Plan(Printed):
 
         Parameters and errors are those of `draw_bars`.
         """
-        from ruddock.reporting.pictures import schedule_figure
-
         return schedule_figure(self, family, over, ax)
 
     def draw_history(self, ax: Axes | None = None) -> Axes:
@@ -286,10 +273,8 @@ class Plan(Printed):
         Raises
         ------
         ModelError
-            If the solve was no search, or found no plan.
+            If the solve was not a search, or found no plan.
         """
-        from ruddock.reporting.figures import history_figure
-
         return history_figure(self, ax)
 
     def breakdown(self, objective: str | None = None) -> pd.Series[float]:
@@ -382,8 +367,16 @@ class Plan(Printed):
         values = self.formulation.evaluate(terms, self.outcome.x) + 0.0
         return labelled(terms.cells, values) if terms.cells.axes else float(values[0])
 
-    def table(self, what: Decisions | Expression | str) -> pd.DataFrame:
-        """Return values as a table: the last axis across, the others down. Absent combinations are NaN."""
+    def table(self, what: Decisions | Expression | str | None = None) -> pd.DataFrame:
+        """Return values as a table: the last axis across, the others down. Absent combinations are NaN.
+
+        Parameters
+        ----------
+        what : family of decisions, expression, or name
+            Without it, the objectives: see `objectives`.
+        """
+        if what is None:
+            return self.objectives()
         series = self[what]
         if not isinstance(series, pd.Series):
             return pd.DataFrame({"value": [series]})
@@ -401,9 +394,10 @@ class Plan(Printed):
             wide = wide.reindex([label for label in levels[0] if label in wide.index])
         return wide
 
-    def quantities(self) -> dict[str, Any]:
-        """Return the value of every quantity and curve: a number, or a Series indexed by label."""
-        return {quantity.name: self._of(quantity.terms) for quantity in self.formulation.reported}
+    def quantities(self) -> pd.DataFrame:
+        """Return every quantity and every value of a curve, one row each, named like ``sent[Fell]``: value, unit."""
+        self._need_values()
+        return quantities_frame(self)
 
     def decisions(self, *, nonzero: bool = False) -> pd.DataFrame:
         """Return all decisions, one row each, named like ``ship[Fell,Quay]``.
@@ -523,47 +517,7 @@ class Plan(Printed):
         Raises
         ------
         ModelError
-            If there is nothing of that name, or it is a whole family.
+            If nothing has that name, or it is a whole family.
         """
         self._need_values()
-        found = names_of(self.formulation).need(name, EXPLAINED)
-        part = found.part
-        if found.what == "constraints":
-            at = found.single
-            sides = part.sides
-            left = self._worked_out(name, sides.left, at, part.unit)
-            row = self.constraints().iloc[self.formulation.row_starts[part.name] + at]
-            if sides.right is None:
-                none = left.terms.iloc[:0]
-                limit = float(row["right"])
-                right = Explanation(name, none, limit, limit, part.unit)
-            else:
-                right = self._worked_out(name, sides.right, at, part.unit)
-            if row["relation"] == "free":
-                return left
-            return replace(left, relation=str(row["relation"]), right=right, slack=float(row["slack"]))
-        if found.what == "quantities":
-            return self._worked_out(name, part.terms, found.single, part.unit)
-        if found.what == "parts":
-            return self._worked_out(name, part.parts[found.piece], 0, part.unit)
-        parts = list(part.parts.values())
-        summed = parts[0]
-        for more in parts[1:]:
-            summed = summed.plus(more)
-        return self._worked_out(name, summed, 0, part.unit)
-
-    def _worked_out(self, name: str, terms: Terms, row: int, unit: str | None) -> Explanation:
-        """Work out one row of an expression."""
-        x = self.outcome.x
-        assert x is not None
-        own = np.flatnonzero(terms.rows == row)
-        columns = self.formulation.columns_for(terms.columns[own], name)
-        sums = np.bincount(columns, terms.values[own], len(x))
-        used = np.unique(columns)
-        constant = float(terms.constants[row])
-        names = self.formulation.column_names
-        frame = pd.DataFrame(
-            {"coefficient": sums[used], "value": x[used] + 0.0, "product": sums[used] * x[used] + 0.0},
-            index=pd.Index([names[j] for j in used], name="decision"),
-        )
-        return Explanation(name, frame, constant, float(frame["product"].sum()) + constant, unit)
+        return explain(self, name)

@@ -1,22 +1,20 @@
-"""A report as one page of HTML that opens without a network and prints well."""
+"""A document as one page of HTML that opens without a network or scripts, and prints well."""
 
 from __future__ import annotations
 
-from io import StringIO
-from typing import TYPE_CHECKING
+from datetime import UTC, datetime
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
-from ruddock.reporting.figures import paper
-from ruddock.tables import Table
+from ruddock._version import __version__
+from ruddock.document.content import Block, Document, Figure
+from ruddock.document.html import block_html, style_sheet
+from ruddock.document.plotting import svg
 
-if TYPE_CHECKING:
-    from ruddock.reporting.report import Report, Section
 
-
-def page(report: Report) -> str:
-    """Return a report as HTML; all text from the model is escaped by the template."""
+def page(document: Document, question: str | None) -> str:
+    """Return a document as a page; its blocks escape what they hold, the template all else."""
     environment = Environment(
         loader=PackageLoader("ruddock.reporting"),
         autoescape=True,
@@ -24,29 +22,19 @@ def page(report: Report) -> str:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    template = environment.get_template("report.html.j2")
     sections = [
-        {
-            "title": section.title,
-            "parts": [(isinstance(part, Table), part) for part in section.parts],
-            "figure": _drawn(section),
-        }
-        for section in report.sections
+        {"title": section.title, "appendix": section.appendix, "blocks": [Markup(_block(b)) for b in section.blocks]}
+        for section in document.sections
     ]
-    return template.render(title=report.title, verdict=report.verdict, found=report.plan.found, sections=sections)
+    return environment.get_template("page.html.j2").render(
+        title=document.title,
+        question=question,
+        sections=sections,
+        style=Markup(style_sheet()),
+        version=__version__,
+        day=f"{datetime.now(UTC):%Y-%m-%d}",
+    )
 
 
-def _drawn(section: Section) -> Markup | None:
-    """Return a section's figure as SVG, whose text stays text."""
-    if section.figure is None:
-        return None
-    import matplotlib as mpl
-
-    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "ruddock", "font.family": "sans-serif"}):
-        ax = section.figure(paper(section.height))
-        figure = ax.get_figure()
-        assert figure is not None
-        out = StringIO()
-        figure.savefig(out, format="svg", metadata={"Date": None})  # type: ignore[union-attr]
-    text = out.getvalue()
-    return Markup(text[text.index("<svg") :])  # drawn by Matplotlib, which escapes the text in it
+def _block(block: Block) -> str:
+    return block_html(block, figure=svg(block.draw, block.height) if isinstance(block, Figure) else "")

@@ -1,4 +1,4 @@
-"""A report as a workbook: real numbers, readable widths, frozen headings, and no cell that runs as a formula."""
+"""A report as a workbook: a summary, a sheet for each family, and the numbers behind, with filters."""
 
 from __future__ import annotations
 
@@ -9,33 +9,35 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from openpyxl import Workbook
-from openpyxl.styles import Alignment, Font
+from openpyxl.styles import Font
 from openpyxl.utils import get_column_letter
 from openpyxl.worksheet.properties import PageSetupProperties
 
+from ruddock.document.content import Document, Section, Sentence
+from ruddock.document.numbers import DUST, number
+from ruddock.document.result import Result
+from ruddock.document.sheet import FORMAT, fit_columns, put, write_document
 from ruddock.formats.files import written_whole
-from ruddock.tables import MONEY, Table, number
+from ruddock.modelling.decisions import Decisions, goes_by_label
+from ruddock.modelling.plan import Plan
 
 if TYPE_CHECKING:
-    from openpyxl.cell import Cell
+    import pandas as pd
     from openpyxl.worksheet.worksheet import Worksheet
 
-    from ruddock.reporting.report import Report
+    from ruddock.insight.sensitivity import Sensitivity
 
-WIDEST, NARROWEST = 60, 9
 LONGEST_NAME = 31  # of a sheet
-MOST_CELLS = 1_000_000  # of one two-way table
+MOST_CELLS = 200_000  # of one two-way table
 MOST_LISTED = 20_000  # decisions up to which those that are 0 have a row as well
 LAST_ROW = 1_048_576  # of a sheet
-FORMAT = "#,##0.####"
-# what no XML can hold
-FORBIDDEN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f]")
+LAST_COLUMN = 16_384
 
 
-def write_workbook(report: Report, path: Path) -> None:
-    """Write a report as a workbook; nothing is left half-written.
-
-    The sheets hold every number of the plan; of more than 20,000 decisions those that are not 0.
+def write_workbook(
+    result: Result, document: Document, ranges: Sensitivity | None, question: str | None, path: Path
+) -> None:
+    """Write a result as a workbook; nothing is left half-written.
 
     Raises
     ------
@@ -44,29 +46,87 @@ def write_workbook(report: Report, path: Path) -> None:
     """
     book = Workbook()
     assert book.active is not None
-    _summary(book.active, report)
-    plan = report.plan
-    if plan.found:
-        for family in plan.formulation.decisions:
-            if len(family.cells.axes) == 2 and np.prod([len(axis) for axis in family.cells.axes]) <= MOST_CELLS:
-                table = plan.table(family.name)
-                head = f"{table.index.name} \\ {table.columns.name}"
-                lines = ([label, *row] for label, row in zip(table.index, table.to_numpy(float).tolist(), strict=True))
-                _sheet(book, family.name, [head, *table.columns], lines)
-        all_of_them = len(plan.values) <= MOST_LISTED
-        decisions = plan.decisions(nonzero=not all_of_them)
-        title = "Decisions" if all_of_them else "Decisions not 0"
-        for name, frame in ((title, decisions), ("Constraints", plan.constraints())):
-            _sheet(book, name, [name.split()[0].lower()[:-1], *frame.columns], frame.itertuples(name=None))
-    if report.ranges is not None:
-        for name, frame in (("Limit ranges", report.ranges.limits), ("Coefficient ranges", report.ranges.coefficients)):
-            if len(frame):
-                _sheet(book, name, [str(frame.index.name or "name"), *frame.columns], frame.itertuples(name=None))
-    history = plan.history
-    if len(history):
-        _sheet(book, "Search", list(history.columns), history.itertuples(index=False, name=None))
+    summary = book.active
+    summary.title = "Summary"
+    _printed(summary)
+    asked = (Section("", [Sentence(question)]),) if question else ()
+    main = tuple(section for section in document.sections[: _appendix_at(document)])
+    write_document(summary, Document(document.title, (*asked, *main)))
+    if isinstance(result, Plan):
+        _plan_sheets(book, result, ranges)
+    else:
+        _result_sheets(book, result)
+    rest = document.sections[_appendix_at(document) :]
+    if rest:
+        sheet = book.create_sheet(_free_name(book, "Appendix"))
+        _printed(sheet)
+        write_document(sheet, Document(document.title, rest))
     with written_whole(path) as temporary:
         book.save(temporary)
+
+
+def _appendix_at(document: Document) -> int:
+    return next((k for k, s in enumerate(document.sections) if s.appendix), len(document.sections))
+
+
+def _plan_sheets(book: Workbook, plan: Plan, ranges: Sensitivity | None) -> None:
+    """Add what a plan holds: its families, constraints, quantities, ranges, and the course of its search."""
+    if plan.found:
+        everything = len(plan.values) <= MOST_LISTED
+        for family in plan.formulation.decisions:
+            if family.axes and not goes_by_label(family):
+                _family(book, plan, family, everything)
+        decisions = plan.decisions(nonzero=not everything)
+        for name, frame in (
+            ("Decisions" if everything else "Decisions not 0", decisions),
+            ("Constraints", plan.constraints()),
+            ("Quantities", plan.quantities()),
+        ):
+            if len(frame):
+                _frame(book, name, frame)
+    if ranges is not None:
+        for name, frame in (("Limit ranges", ranges.limits), ("Coefficient ranges", ranges.coefficients)):
+            if len(frame):
+                _frame(book, name, frame)
+    if len(plan.history):
+        _frame(book, "Search", plan.history.set_index("seconds"))
+
+
+def _family(book: Workbook, plan: Plan, family: Decisions, everything: bool) -> None:
+    """Add a family: two-way where it has two axes, else a row a member with a column for each axis."""
+    axes = family.axes
+    values = plan.values[plan.formulation.place_of(family)]
+    if len(axes) == 2 and len(axes[0]) * len(axes[1]) <= MOST_CELLS and len(axes[1]) < LAST_COLUMN:
+        down, across = axes
+        grid = np.full((len(down), len(across)), np.nan)
+        grid[family.cells.codes[0], family.cells.codes[1]] = values
+        rows = ([label, *row] for label, row in zip(down.labels, grid.tolist(), strict=True))
+        _sheet(book, family.name, [f"{down.name} \\ {across.name}", *across.labels], rows)
+        return
+    places = np.arange(len(values)) if everything else np.flatnonzero(np.abs(values) > DUST)
+    codes = family.cells.codes
+    labels = [axis.labels for axis in axes]
+    heads = [*(axis.name for axis in axes), f"{family.name} ({family.unit})" if family.unit else family.name]
+    _sheet(
+        book,
+        family.name,
+        heads,
+        ([*(own[code[i]] for own, code in zip(labels, codes, strict=True)), float(values[i])] for i in places.tolist()),
+    )
+
+
+def _result_sheets(book: Workbook, result: Result) -> None:
+    """Add the tables of any other result."""
+    for name, ask in (("Table", "table"), ("Decisions", "decisions"), ("Constraints", "constraints")):
+        method = getattr(result, ask, None)
+        frame = method() if method is not None else None
+        if frame is not None and frame.size and frame.shape[1] < LAST_COLUMN:
+            _frame(book, name, frame)
+
+
+def _frame(book: Workbook, name: str, frame: pd.DataFrame) -> None:
+    heads = [str(frame.index.name or ""), *map(str, frame.columns)]
+    _sheet(book, name, heads, frame.itertuples(name=None))
 
 
 def _printed(sheet: Worksheet) -> None:
@@ -76,95 +136,30 @@ def _printed(sheet: Worksheet) -> None:
     sheet.page_setup.fitToHeight = 0
 
 
-def _summary(sheet: Worksheet, report: Report) -> None:
-    """Write what is told of the plan, as a person reads it, one section below the other."""
-    sheet.title = "Report"
-    _printed(sheet)
-    _put(sheet.cell(1, 1), report.title).font = Font(bold=True, size=14)
-    _put(sheet.cell(2, 1), report.verdict).font = Font(bold=True)
-    row = 4
-    for section in report.sections:
-        _put(sheet.cell(row, 1), section.title).font = Font(bold=True, size=12)
-        row += 1
-        for part in section.parts:
-            if isinstance(part, Table):
-                row = _table(sheet, row, part) + 1
-                continue
-            for line in part.splitlines():
-                _put(sheet.cell(row, 1), line)
-                row += 1
-        row += 1
-    for column, width in ((1, 30), *((k, 16) for k in range(2, 12))):
-        sheet.column_dimensions[get_column_letter(column)].width = width
-
-
-def _table(sheet: Worksheet, row: int, table: Table) -> int:
-    """Write a table from a row on, numbers as numbers; return the row below."""
-    for words in table.title.splitlines():
-        _put(sheet.cell(row, 1), words).font = Font(bold=True)
-        row += 1
-    for k, (heading, right) in enumerate(table.columns, 1):
-        cell = _put(sheet.cell(row, k), heading)
-        cell.font = Font(italic=True)
-        cell.alignment = Alignment(horizontal="right" if right else "left")
-    for line in table.rows:
-        row += 1
-        for k, (text, (_, right)) in enumerate(zip(line, table.columns, strict=True), 1):
-            value, form = _number(text) if right else (None, FORMAT)
-            cell = _put(sheet.cell(row, k), text if value is None else value)
-            if value is not None:
-                cell.number_format = form
-            cell.alignment = Alignment(horizontal="right" if right else "left")
-    for words in table.below.splitlines():
-        row += 1
-        _put(sheet.cell(row, 1), words)
-    return row + 1
-
-
-def _number(text: str) -> tuple[float | None, str]:
-    """Return the number that a cell shows, if it shows just that, or money, and the format that shows it so."""
-    money = next((sign for sign in MONEY if sign in text[:2]), "")
-    try:
-        return float(text.replace(",", "").replace(money, "", 1)), f'"{money}"#,##0.00' if money else FORMAT
-    except ValueError:
-        return None, FORMAT
-
-
 def _sheet(book: Workbook, name: str, headings: Sequence[Any], rows: Iterable[Sequence[Any]]) -> None:
-    """Add a sheet with headings that stay in view."""
+    """Add a sheet with headings that stay in view, and filters."""
     sheet = book.create_sheet(_free_name(book, name))
-    widths = [len(str(heading)) for heading in headings]
     for k, heading in enumerate(headings, 1):
-        _put(sheet.cell(1, k), str(heading)).font = Font(bold=True)
+        put(sheet.cell(1, k), heading).font = Font(bold=True)
+    widths = [len(str(sheet.cell(1, k).value or "")) for k in range(1, len(headings) + 1)]
+    last = 1
     for at, row in enumerate(rows, 2):
         if at == LAST_ROW:
-            _put(sheet.cell(at, 1), "... and more than a sheet can hold; a report as .json holds all")
+            put(sheet.cell(at, 1), "… and more than a sheet can hold; a report as .json holds all")
             break
+        last = at
         for k, value in enumerate(row, 1):
             if value is None or value == "" or value != value:  # no cell at all: they make up half of a long sheet
                 continue
-            cell = _put(sheet.cell(at, k), value)
+            cell = put(sheet.cell(at, k), value)
             shown = number(value) if isinstance(value, float) else str(value)
             widths[k - 1] = max(widths[k - 1], len(shown))
             if isinstance(cell.value, float):
-                cell.number_format = FORMAT
-    for k, width in enumerate(widths, 1):
-        sheet.column_dimensions[get_column_letter(k)].width = min(max(width + 2, NARROWEST), WIDEST)
+                cell.number_format = FORMAT if not cell.value.is_integer() else "#,##0"
+    fit_columns(sheet, widths)
     sheet.freeze_panes = "B2"
+    sheet.auto_filter.ref = f"A1:{get_column_letter(len(headings))}{last}"
     _printed(sheet)
-
-
-def _put(cell: Any, value: Any) -> Cell:
-    """Give a cell a value; text stays text, whatever it begins with."""
-    if isinstance(value, (bool, np.bool_)):
-        cell.value = "yes" if value else "no"
-    elif isinstance(value, (int, float, np.integer, np.floating)):
-        cell.value = float(value) if np.isfinite(value) else number(float(value))
-    else:
-        cell.value = FORBIDDEN.sub("", str(value))
-        cell.data_type = "s"
-        cell.quotePrefix = str(value).startswith(("=", "+", "-", "@"))
-    return cell
 
 
 def _free_name(book: Workbook, name: str) -> str:

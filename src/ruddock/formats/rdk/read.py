@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from ruddock.document.numbers import plural
 from ruddock.errors import DataError, FormatError, ModelError, known, together
 from ruddock.formats.files import read_text
 from ruddock.formats.rdk import tables
@@ -28,7 +29,6 @@ from ruddock.modelling.model import Model
 from ruddock.modelling.names import UnknownNameError, split_member
 from ruddock.modelling.rules import Rule
 from ruddock.problem import Floats
-from ruddock.tables import plural
 
 UNIT = r"\((?P<unit>(?:[^()\n]|\([^()\n]*\))*)\)"  # brackets within a unit: £/(crate*day)
 HEAD = re.compile(rf"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*{UNIT})?")

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
 
 
-def plan_document(plan: Plan) -> dict[str, Any]:
+def plan_json(plan: Plan) -> dict[str, Any]:
     """Return a plan as plain data; what is not known or not finite is None."""
     outcome, formulation = plan.outcome, plan.formulation
     document: dict[str, Any] = {
@@ -37,7 +37,7 @@ def plan_document(plan: Plan) -> dict[str, Any]:
             "iterations": plan.effort.iterations,
             "nodes": plan.effort.nodes,
             "reductions": {title: {"rows": r, "columns": c} for title, (r, c) in plan.effort.reductions.items()},
-            "parts": {name: round(seconds, 6) for name, seconds in plan.effort.parts.items()},
+            "seconds_by_part": {name: round(seconds, 6) for name, seconds in plan.effort.parts.items()},
             "certified": plan.effort.certified,
         },
     }

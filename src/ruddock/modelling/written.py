@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ruddock.document.numbers import as_written
 from ruddock.modelling.changing import as_range
 from ruddock.modelling.relation import TURNED
-from ruddock.tables import number
 
 if TYPE_CHECKING:
     from ruddock.modelling.formulation import Formulation
@@ -33,4 +33,4 @@ def rule_text(formulation: Formulation, row: int, *, upper: bool) -> str:
     """Return one side of a constraint in words: ``supply[Fell] <= 40``; its name alone where it has no limit."""
     family, at = formulation.constraint_at(row)
     relation, value = limit_of(formulation, row, upper=upper)
-    return family.member(at) if np.isnan(value) else f"{family.member(at)} {relation} {number(value)}"
+    return family.member(at) if np.isnan(value) else f"{family.member(at)} {relation} {as_written(value)}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ruddock.document.numbers import as_written, plural
 from ruddock.modelling.axis import quoted
 from ruddock.modelling.decisions import Decisions
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Ruled
@@ -11,7 +12,6 @@ from ruddock.modelling.names import names_of
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.rules import Curve, Either, Run, When
 from ruddock.modelling.terms import Terms
-from ruddock.tables import number, plural
 
 FAMILY = 4  # members shown of a family
 TERMS = 8  # terms shown of a row
@@ -113,7 +113,7 @@ def _body(formulation: Formulation, part: object, i: int, most: int | None) -> l
     if isinstance(part, Ruled):
         return _rule(formulation, part, i, most)
     if isinstance(part, Curve):
-        corners = ", ".join(f"{number(x)} {number(y)}" for x, y in zip(part.at[i], part.values[i], strict=True))
+        corners = ", ".join(f"{as_written(x)} {as_written(y)}" for x, y in zip(part.at[i], part.values[i], strict=True))
         return ["curve(", *_terms(formulation, part.x, i, most), f", {corners})"]
     return _terms(formulation, part.terms, i, most)  # type: ignore[attr-defined]
 
@@ -127,12 +127,12 @@ def _relation(formulation: Formulation, sides: Sides, i: int, most: int | None) 
     assert sides.high is not None
     low, high = float(sides.low[i]), float(sides.high[i])
     if low == high:
-        return [*left, f"= {number(low)}"]
+        return [*left, f"= {as_written(low)}"]
     if np.isfinite(low) and np.isfinite(high):
-        return [f"{number(low)} <=", *left, f"<= {number(high)}"]
+        return [f"{as_written(low)} <=", *left, f"<= {as_written(high)}"]
     if np.isfinite(low):
-        return [*left, f">= {number(low)}"]
-    return [*left, f"<= {number(high)}"] if np.isfinite(high) else left
+        return [*left, f">= {as_written(low)}"]
+    return [*left, f"<= {as_written(high)}"] if np.isfinite(high) else left
 
 
 def _rule(formulation: Formulation, ruled: Ruled, i: int, most: int | None) -> list[str]:
@@ -177,11 +177,11 @@ def _terms(formulation: Formulation, terms: Terms, row: int, most: int | None) -
         if len(shown) < len(kept) and k == shown[-1]:
             parts.append(f"+ ... {len(kept) - len(shown):,} terms ...")
         size = abs(float(sums[k]))
-        factor = "" if size == 1 else f"{number(size)} "
+        factor = "" if size == 1 else f"{as_written(size)} "
         sign = "- " if sums[k] < 0 else "+ "
         parts.append(sign + factor + column_name(formulation, int(used[k])))
     if constant or not parts:
-        parts.append(f"{'-' if constant < 0 else '+'} {number(abs(constant))}")
+        parts.append(f"{'-' if constant < 0 else '+'} {as_written(abs(constant))}")
     parts[0] = parts[0].removeprefix("+ ").replace("- ", "-", 1) if parts[0][:2] in ("+ ", "- ") else parts[0]
     return parts
 
@@ -220,8 +220,16 @@ def _domain(family: Decisions) -> str:
     if family.kind == "binary" or not len(family):
         return kind.strip() or "continuous"
     lows, highs = np.unique(family.lower), np.unique(family.upper)
-    low = number(float(lows[0])) if len(lows) == 1 else f"{number(float(lows[0]))} to {number(float(lows[-1]))}"
-    high = number(float(highs[0])) if len(highs) == 1 else f"{number(float(highs[0]))} to {number(float(highs[-1]))}"
+    low = (
+        as_written(float(lows[0]))
+        if len(lows) == 1
+        else f"{as_written(float(lows[0]))} to {as_written(float(lows[-1]))}"
+    )
+    high = (
+        as_written(float(highs[0]))
+        if len(highs) == 1
+        else f"{as_written(float(highs[0]))} to {as_written(float(highs[-1]))}"
+    )
     if np.isneginf(lows[0]) and np.isposinf(highs[0]):
         return (kind + "free").strip()
     if np.isposinf(highs[-1]) and len(highs) == 1:

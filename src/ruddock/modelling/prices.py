@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.engine.outcome import BASIC, FEASIBILITY
-from ruddock.insight.sensitivity import ranging_of, row_side
+from ruddock.engine.in_order import with_integers_fixed
+from ruddock.engine.outcome import BASIC, FEASIBILITY, Outcome
+from ruddock.engine.ranging import Ranging
+from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.modelling.frames import constraints_frame
 from ruddock.modelling.lowering import lowered
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
+    from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.plan import Plan
+    from ruddock.problem import Problem
 
 MOST_SIZE = 50_000  # rows and columns up to which prices of a degenerate plan are worked out one by one
 
@@ -35,6 +39,8 @@ class Worth:
     @property
     def one(self) -> bool:
         """Whether it is the same upwards and downwards, so that one price says all."""
+        if np.isnan(self.more) and np.isnan(self.less):
+            return True
         return bool(abs(self.more + self.less) <= 1e-7 * max(1.0, abs(self.more)))
 
 
@@ -81,3 +87,38 @@ def _at_limit(values: Floats, lower: Floats, upper: Floats) -> bool:
         if (distance <= FEASIBILITY * np.maximum(1.0, np.abs(limit[known]))).any():
             return True
     return False
+
+
+def ranging_of(plan: Plan) -> Ranging:
+    """Return the prices and ranges of a plan for its first objective, integer decisions held."""
+    problem = lowered(plan.formulation).problems[0]
+    outcome = plan.outcome
+    assert outcome.x is not None
+    if problem.discrete:
+        problem = with_integers_fixed(problem, outcome.x)
+    if problem is not lowered(plan.formulation).problems[0] or outcome.basis is None or outcome.y is None:
+        outcome = _solved_here(problem, outcome)
+    return Ranging(problem, outcome)
+
+
+def _solved_here(problem: Problem, outcome: Outcome) -> Outcome:
+    """Solve a linear problem for its prices; the plan stays the one at hand where it is as good."""
+    again = LinearSolver(problem).solve()
+    if again.x is None or outcome.x is None or again.status != "optimal":
+        return again
+    if problem.objective(outcome.x) <= again.objective + 1e-9 * max(1.0, abs(again.objective)):
+        return replace(again, x=outcome.x, activity=problem.activity(outcome.x))
+    return again
+
+
+def side_of(relation: str) -> str:
+    """Return which limit of a row a relation as written is: the row is turned so that its limit moves alike."""
+    return {"==": "both", ">=": "lower", "<=": "upper"}[relation]
+
+
+def row_side(formulation: Formulation, row: int, relation: str) -> str:
+    """Return which limit of a row the relation of a constraint stands for, given which side of it is the limit."""
+    family, _ = formulation.constraint_at(row)
+    if family.sides.limit_side == "left":
+        relation = {"<=": ">=", ">=": "<=", "==": "=="}[relation]
+    return side_of(relation)

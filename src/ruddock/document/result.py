@@ -1,0 +1,99 @@
+"""The base of every result: one document, and the forms that it takes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from ruddock.document.content import Block, Document, Figure
+from ruddock.errors import ModelError
+
+if TYPE_CHECKING:
+    from os import PathLike
+
+    from matplotlib.axes import Axes
+
+
+class Result:
+    """An answer that reads as text when printed, as HTML in a notebook, and can be drawn and reported.
+
+    Each kind of answer says what it has to say in ``_blocks``, what it is called in ``_title``, and perhaps how it is
+    drawn in ``figure``.
+    """
+
+    def _title(self) -> str:
+        """Return the title of the model, or the subject."""
+        raise NotImplementedError
+
+    def _blocks(self) -> Sequence[Block]:
+        """Return what is said, the verdict first."""
+        raise NotImplementedError
+
+    def document(self, *, all: bool = False) -> Document:
+        """Return what is said of this result; printed, it is text.
+
+        Parameters
+        ----------
+        all : bool
+            Show tables in full, however long they are.
+        """
+        return replace(Document.of(self._title(), self._blocks()), whole=all)
+
+    def figure(self) -> Figure | None:
+        """Return how this result is drawn, or None where there is nothing to draw."""
+        return None
+
+    def draw(self, ax: Axes | None = None) -> Axes:
+        """Draw this result with Matplotlib.
+
+        Parameters
+        ----------
+        ax : matplotlib Axes, optional
+            New ones by default.
+
+        Raises
+        ------
+        ModelError
+            If there is nothing to draw.
+        """
+        from ruddock.document.plotting import new_axes
+
+        figure = self.figure()
+        if figure is None:
+            raise ModelError(f"{self._title()}: there is nothing to draw here; print the result to see what it says")
+        return figure.draw(ax if ax is not None else new_axes())
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain data for JSON."""
+        raise NotImplementedError
+
+    def report(self, path: str | PathLike[str], *, question: str | None = None) -> None:
+        """Write this result as a document that can be sent on.
+
+        The ending says the form: ``.html`` is one page that opens without a network and prints well, ``.xlsx`` a
+        workbook with numbers as numbers, ``.md`` is Markdown, ``.json`` is for programs.
+
+        Parameters
+        ----------
+        path : str or path
+        question : str, optional
+            What was asked, in a sentence or two, at the top.
+
+        Raises
+        ------
+        FormatError
+            If the ending is none of these, or the file cannot be written.
+        """
+        from ruddock.reporting.report import write_report
+
+        write_report(self, path, question)
+
+    def __str__(self) -> str:
+        return str(self.document())
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__}: {self.document().verdict}>"
+
+    def _repr_html_(self) -> str:
+        return self.document()._repr_html_()

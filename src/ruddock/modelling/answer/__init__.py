@@ -1,0 +1,1 @@
+"""What a plan says: the verdict, what to do, what limits it, and what to ask next."""
