@@ -3,16 +3,21 @@
 Formulate with `Axis`, `data` and `Model`; solve; read the `Plan`. See the README for a first model.
 """
 
-from ruddock.errors import DataError, FormatError, ModelError, NoPlanError, RuddockError, RuddockWarning
-from ruddock.formats import read
-from ruddock.modelling.axis import Axis
-from ruddock.modelling.data import Data, data, maximum, minimum
-from ruddock.modelling.expression import total
-from ruddock.modelling.model import Model
-from ruddock.modelling.plan import Plan
-from ruddock.modelling.rules import either, pause, run, when
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
 
-__version__: str
+from ruddock.errors import DataError, FormatError, ModelError, NoPlanError, RuddockError, RuddockWarning
+
+if TYPE_CHECKING:
+    from ruddock.formats import read
+    from ruddock.modelling.axis import Axis
+    from ruddock.modelling.data import Data, data, maximum, minimum
+    from ruddock.modelling.expression import total
+    from ruddock.modelling.model import Model
+    from ruddock.modelling.plan import Plan
+    from ruddock.modelling.rules import either, pause, run, when
+
+    __version__: str
 
 __all__ = [
     "Axis",
@@ -37,11 +42,34 @@ __all__ = [
     "when",
 ]
 
+# where the names are that take pandas with them: they are imported when they are used, so that the command line
+# answers at once where it needs none of it
+_PLACES = {
+    "Axis": "modelling.axis",
+    "Data": "modelling.data",
+    "Model": "modelling.model",
+    "Plan": "modelling.plan",
+    "__version__": "_version",
+    "data": "modelling.data",
+    "either": "modelling.rules",
+    "maximum": "modelling.data",
+    "minimum": "modelling.data",
+    "pause": "modelling.rules",
+    "read": "formats",
+    "run": "modelling.rules",
+    "total": "modelling.expression",
+    "when": "modelling.rules",
+}
 
-def __getattr__(name: str) -> str:
-    """Return the version when it is asked for; looking it up takes as long as the rest of many an import."""
-    if name == "__version__":
-        from ruddock._version import __version__
 
-        return __version__
-    raise AttributeError(f"module 'ruddock' has no attribute {name!r}")
+def __getattr__(name: str) -> Any:
+    """Import a public name when it is first used."""
+    if name not in _PLACES:
+        raise AttributeError(f"module 'ruddock' has no attribute {name!r}")
+    found = getattr(import_module(f"ruddock.{_PLACES[name]}"), name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return __all__

@@ -11,10 +11,9 @@ SETTINGS = {"help_option_names": ["-h", "--help"], "max_content_width": 100, "sh
 
 def _version(context: click.Context, option: click.Parameter, asked: bool) -> None:
     if asked and not context.resilient_parsing:
-        from ruddock._version import __version__
-        from ruddock.engine.kernels import COMPILED
+        from ruddock._version import __version__, kernels_compiled
 
-        click.echo(f"ruddock {__version__}, kernels {'compiled' if COMPILED else 'interpreted (slow)'}")
+        click.echo(f"ruddock {__version__}, kernels {'compiled' if kernels_compiled() else 'interpreted (slow)'}")
         context.exit()
 
 

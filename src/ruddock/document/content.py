@@ -107,6 +107,7 @@ class Table:
     note : sentences below the table
     most : rows shown of it where it is not asked for in full; None shows all
     total : whether the last row is a total
+    hidden : rows that were left out when the table was made, and are shown where all is asked for
     """
 
     title: str
@@ -115,6 +116,7 @@ class Table:
     note: str = ""
     most: int | None = MOST_ROWS
     total: bool = False
+    hidden: int = 0
 
     @property
     def heads(self) -> list[Column]:
@@ -125,10 +127,10 @@ class Table:
         """Return the rows that are shown, and how many are left out; a cut of one row is not worth it."""
         size = len(self.rows)
         if all or self.most is None or size <= self.most + 1:
-            return self.rows[:], 0
+            return self.rows[:], self.hidden
         if self.total:
-            return [*self.rows[: self.most - 1], self.rows[size - 1]], size - self.most
-        return self.rows[: self.most], size - self.most
+            return [*self.rows[: self.most - 1], self.rows[size - 1]], size - self.most + self.hidden
+        return self.rows[: self.most], size - self.most + self.hidden
 
 
 @dataclass(frozen=True)

@@ -64,7 +64,7 @@ def aligned(texts: Sequence[str], spaces: tuple[str, str] = (" ", " ")) -> list[
     What follows a number, such as a unit, is aligned to the left below one another.
 
     >>> aligned(["1.5", "12", "0.25 kg"])
-    ['1.5    ', '12     ', '0.25 kg']
+    ['1.5    ', '12      ', '0.25 kg']
     """
     parts = [_split(text) for text in texts]
     decimals = max((len(d) for _, d, _ in parts), default=0)

@@ -182,7 +182,8 @@ class LinearSolve:
 
         def stopped(steps: int, objective: float, bound: float) -> bool:
             self.limits.record("interior step", step=steps, objective=objective, bound=bound)
-            self.limits.tell(self.counters.iterations, 0, float("inf"), float("-inf"))
+            apart = abs(objective - bound) / max(1.0, abs(objective))
+            self.limits.report(steps, phase="interior point", infeasibility=lambda: apart)
             return halted()
 
         def halted() -> bool:

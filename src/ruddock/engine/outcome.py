@@ -136,6 +136,10 @@ class Progress:
         `Model.solve` as written
     objective, maximize, unit : which objective that is, where there are several; added above the engine
     doing : what a question is at, where a solve is only a part of it; best and bound are not known then
+    phase : what the solve is at: ``presolve``, ``dual simplex``, ``primal simplex``, ``interior point``, ``crossover``
+        or ``search``
+    infeasibility : of the point that a simplex method is at, how far it is from meeting the constraints; of an
+        interior point its relative gap; NaN elsewhere
     """
 
     seconds: float
@@ -147,6 +151,8 @@ class Progress:
     maximize: bool | None = None
     unit: str | None = None
     doing: str = ""
+    phase: str = ""
+    infeasibility: float = float("nan")
 
 
 @dataclass(frozen=True)
@@ -245,7 +251,7 @@ class Limits:
     on_progress: Callable[[Progress], None] | None = None
     on_event: Callable[[dict[str, Any]], None] | None = None
     started: float = field(default_factory=time.monotonic)
-    _told: float = 0.0
+    _reported: float = 0.0
 
     def elapsed(self) -> float:
         """Return the seconds since the limits were made."""
@@ -267,14 +273,24 @@ class Limits:
         """Say whether more bytes are held than may be; they are counted only where there is a limit."""
         return self.memory < float("inf") and held is not None and held() > self.memory
 
-    def tell(self, iterations: int, nodes: int, best: float, bound: float) -> None:
-        """Pass on progress, unless the last word was less than a tenth of a second ago."""
+    def report(
+        self,
+        iterations: int,
+        nodes: int = 0,
+        best: float = float("inf"),
+        bound: float = float("-inf"),
+        *,
+        phase: str = "search",
+        infeasibility: Callable[[], float] | None = None,
+    ) -> None:
+        """Pass on progress, unless the last report was less than a tenth of a second ago."""
         now = self.elapsed()
-        if now - self._told < 0.1:
+        if now - self._reported < 0.1:
             return
-        self._told = now
+        self._reported = now
         if self.on_progress is not None:
-            self.on_progress(Progress(now, iterations, nodes, best, bound))
+            missed = float("nan") if infeasibility is None else float(infeasibility())
+            self.on_progress(Progress(now, iterations, nodes, best, bound, phase=phase, infeasibility=missed))
         self.record("progress", iterations=iterations, nodes=nodes, best=best, bound=bound)
 
     def record(self, event: str, **facts: Any) -> None:

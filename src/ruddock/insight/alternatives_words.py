@@ -8,6 +8,7 @@ from ruddock.document.content import Block, LazyRows, Number, Row, Sentence, Tab
 from ruddock.document.numbers import amount, plural
 from ruddock.modelling.answer.verdict import STOPPED_BY
 from ruddock.modelling.decisions import kinds_of
+from ruddock.modelling.formulation import units_of
 
 if TYPE_CHECKING:
     from ruddock.insight.alternatives import Alternatives
@@ -41,7 +42,7 @@ def alternatives_blocks(found: Alternatives) -> list[Block]:
     ]
     frame = found.decisions(moved=True)
     numbers, names = frame.to_numpy(float), frame.index
-    units = {name: family.unit for family in plan.formulation.decisions for name in family.members()}
+    units = units_of(plan.formulation)
 
     def row(k: int) -> Row:
         if k < len(per_goal):

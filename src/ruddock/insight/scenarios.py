@@ -90,7 +90,7 @@ class Scenarios(Result):
         return [result for result in self.results if result.found]
 
     def table(self) -> pd.DataFrame:
-        """Return a row a scenario: status, objective, difference to the base, other objectives, parts, quantities, note.
+        """Return a row a scenario: status, objective, difference to the base, other values, note.
 
         A name that is taken by a column of ours, or twice, says what it is: ``status (part)``.
         """
@@ -144,7 +144,7 @@ class Scenarios(Result):
         return frame.loc[spread]
 
     def binding(self) -> pd.DataFrame:
-        """Return which limits bind: a row for each constraint that binds in some, a column a scenario; True or False."""
+        """Return which limits bind: a row for each constraint that does in some scenario, a column a scenario."""
         solved = self.solved
         held = [set(result.binding) for result in solved]
         some = set().union(*held)

@@ -11,6 +11,7 @@ from ruddock.document.numbers import amount, plural
 from ruddock.document.plotting import BEST, BOUND, label_ticks, new_axes, with_unit
 from ruddock.errors import ModelError
 from ruddock.modelling.answer.verdict import headline
+from ruddock.modelling.formulation import units_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -87,7 +88,7 @@ def _moved(found: Scenarios) -> Table | None:
     spread = np.ptp(frame.to_numpy(float), axis=0)
     base_names = found.base.formulation.decision_names
     base = dict(zip(base_names, found.base.values if found.base.found else [], strict=False))
-    units = {name: family.unit for family in found.base.formulation.decisions for name in family.members()}
+    units = units_of(found.base.formulation)
     rows: list[Row] = []
     for j in np.argsort(-spread, kind="stable").tolist():
         name, values = str(frame.columns[j]), frame.iloc[:, j].to_numpy(float)

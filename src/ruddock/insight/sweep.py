@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
@@ -19,6 +19,7 @@ from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, RuddockError
 from ruddock.insight.lever import Lever, pick_lever
+from ruddock.modelling.formulation import units_of
 from ruddock.modelling.frames import distinct
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.options import Clock, SolveOptions, running
@@ -57,6 +58,7 @@ class Sweep(Result):
         where only the points solved are known, NaN twice where there is no plan at all
     notes : by value of the lever, why a point is missing
     stopped : why the run ended early, or None
+    units : of each decision, by name
     """
 
     model: str
@@ -70,6 +72,7 @@ class Sweep(Result):
     feasible: tuple[float, float] | None
     notes: dict[float, str]
     stopped: str | None = None
+    units: dict[str, str | None] = field(default_factory=dict)
 
     def _title(self) -> str:
         return self.model
@@ -225,7 +228,7 @@ class _Sweeping:
         decisions = pd.DataFrame(rows, index=index, columns=f.decision_names, dtype=float)
         return Sweep(
             f.name, self.lever, f.objectives, exact, frame, objectives, decisions, self.asked, self.feasible,
-            self.notes, self.clock.stopped,
+            self.notes, self.clock.stopped, units_of(f),
         )  # fmt: skip
 
     def _value(self, goal: Objective, point: _Found) -> float:

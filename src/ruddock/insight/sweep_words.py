@@ -97,7 +97,14 @@ def _table(found: Sweep) -> Table:
         strict=True,
     ):
         worth = [Number(value, goal.unit) for value, goal in zip(goals, found.goals, strict=True)]
-        rows.append((Number(at, found.lever.unit), *worth, Number(price, unit, signed=True), *map(Number, own)))
+        rows.append(
+            (
+                Number(at, found.lever.unit),
+                *worth,
+                Number(price, unit, signed=True),
+                *(Number(v, found.units[c]) for c, v in zip(shown, own, strict=True)),
+            )
+        )
     several = f" of {found.goals[0].name}" if len(found.goals) > 1 else ""
     heads = [found.lever.name, *(goal.name for goal in found.goals), f"one more, from here{several}", *map(str, shown)]
     left = len(moving) - len(shown)

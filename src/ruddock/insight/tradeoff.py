@@ -299,7 +299,7 @@ class _Frontier:
         self.problems, self.clock, self.on_point = (first, second), clock, on_point
         self.ends: tuple[float, float] | None = None  # best and worst value of the first objective, once both are known
         self._start: np.ndarray | None = None
-        self._told = 0
+        self._reported = 0
 
     def shares(self, count: int) -> list[_Point]:
         """Return points at even shares given up of the first objective, and all corners of a linear frontier."""
@@ -387,9 +387,9 @@ class _Frontier:
             final = cleaned([own, other], final)
         assert final.x is not None
         first, second = (problem.objective(final.x) for problem in self.problems)
-        self._told += 1
+        self._reported += 1
         if self.on_point is not None:
-            self.on_point(self._told)
+            self.on_point(self._reported)
         return _Point(first, second, self._plain(final))
 
     def _solved(self, problem: Problem) -> Outcome | None:

@@ -11,6 +11,7 @@ from ruddock.document.numbers import amount
 from ruddock.document.plotting import BEST, new_axes, with_unit
 from ruddock.errors import ModelError
 from ruddock.modelling.answer.verdict import STOPPED_BY
+from ruddock.modelling.formulation import units_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -63,6 +64,8 @@ def _table(found: Tradeoff) -> Table:
     shown = sorted(j for j in most.tolist() if spread[j] > 1e-6)
     values = found.by_objective.to_numpy(float)
     per = _per(found)
+    units = units_of(found.plans[0].formulation) if found.plans else {}
+    named = [str(decisions.columns[j]) for j in shown]
     rows: list[Row] = []
     for k, (share, corner, price) in enumerate(found.points.itertuples(index=False, name=None)):
         rows.append(
@@ -71,14 +74,14 @@ def _table(found: Tradeoff) -> Table:
                 *(Number(v, goal.unit) for v, goal in zip(values[k].tolist(), found.goals, strict=True)),
                 "corner" if corner else "",
                 Number(price, per, signed=True),
-                *map(Number, decisions.iloc[k, shown].tolist()),
+                *(Number(v, units.get(n)) for n, v in zip(named, decisions.iloc[k, shown].tolist(), strict=True)),
             )
         )
     left = int((spread > 1e-6).sum()) - len(shown)
     note = f"{found.first.name} is relaxed from its optimum at 0 % to its value at the other end at 100 %."
     note += f" {left:,} more decisions change as well." if left > 0 else ""
     heads = [f"{found.first.name} relaxed by", *(goal.name for goal in found.goals), ""]
-    heads += [f"{found.second.name} per unit of {found.first.name}", *(str(decisions.columns[j]) for j in shown)]
+    heads += [f"{found.second.name} per unit of {found.first.name}", *named]
     return Table("", heads, rows, note=note if len(found.points) > 1 else "", most=MOST_ROWS)
 
 

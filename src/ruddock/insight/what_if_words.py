@@ -11,7 +11,7 @@ from ruddock.document.numbers import amount
 from ruddock.document.plotting import BEST, BOUND, new_axes
 from ruddock.errors import ModelError, listed
 from ruddock.modelling.answer.verdict import headline
-from ruddock.modelling.formulation import Objective
+from ruddock.modelling.formulation import Objective, units_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -120,12 +120,7 @@ def _moved(found: WhatIf) -> Block:
 
 
 def _units(found: WhatIf) -> dict[str, str | None]:
-    return {
-        name: family.unit
-        for plan in (found.changed, found.base)
-        for family in plan.formulation.decisions
-        for name in family.members()
-    }
+    return units_of(found.changed.formulation) | units_of(found.base.formulation)
 
 
 def _binding(found: WhatIf) -> list[Block]:

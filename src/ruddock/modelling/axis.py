@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import date
+from html import escape
 from typing import Any
 
 import numpy as np
@@ -118,6 +119,10 @@ class Axis:
 
     def __repr__(self) -> str:
         return f"Axis({self.name!r}, {len(self)} labels: {listed(self.texts, 4) if len(self) else 'none'})"
+
+    def _repr_html_(self) -> str:
+        shown = f"{listed(self.texts, 40)}" if len(self) else "no labels"
+        return f"<div><b>{escape(self.name)}</b> ({len(self):,}): {escape(shown)}</div>"
 
     @property
     def texts(self) -> list[str]:

@@ -5,18 +5,22 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date, timedelta
 from decimal import Decimal
+from html import escape
 from numbers import Real
 from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
 
+from ruddock.document.numbers import as_written
 from ruddock.errors import DataError, ModelError, known, listed
 from ruddock.modelling.axis import Axis, label_text
 from ruddock.modelling.cells import Cells, Positions, join, project, union
 from ruddock.modelling.units import combine
 from ruddock.problem import Floats
 
+SHOWN = 4  # numbers in one line
+MOST_SHOWN = 40  # in a notebook
 Source = Any  # a number, dict, Series, DataFrame, array or Data
 
 
@@ -44,11 +48,18 @@ class Data:
         return self.cells.size
 
     def __repr__(self) -> str:
-        if not self.axes and len(self.values):
-            return f"data: {float(self.values[0]):g}" + (f" {self.unit}" if self.unit else "")
-        axes = " x ".join(f"{axis.name} {len(axis)}" for axis in self.axes) or "a number"
-        held = "" if self.cells.full else f", {len(self):,} combinations held"
-        return f"data on {axes}{held}" + (f", in {self.unit}" if self.unit else "")
+        unit = f" ({self.unit})" if self.unit else ""
+        if not self.axes:
+            return f"data{unit}: {as_written(float(self.values[0])) if len(self.values) else 'none'}"
+        shown = [f"{self.cells.text(i)} {as_written(float(self.values[i]))}" for i in range(min(len(self), SHOWN))]
+        more = f"; and {len(self) - SHOWN:,} more" if len(self) > SHOWN else ""
+        return f"data[{', '.join(self.cells.names)}]{unit} ({len(self):,}): {'; '.join(shown)}{more}"
+
+    def _repr_html_(self) -> str:
+        if not self.axes:
+            return f"<div>{escape(repr(self))}</div>"
+        frame = pd.DataFrame({"value": pd.Series(labelled(self.cells, self.values))})
+        return f"<div>{escape(repr(self).partition(':')[0])}</div>{frame.head(MOST_SHOWN).to_html()}"
 
     def __bool__(self) -> bool:
         raise ModelError("data holds many values and is neither true nor false; use it as a mask in .where() or only=")

@@ -8,6 +8,8 @@ from typing import Any, Literal, get_args
 
 import numpy as np
 
+from ruddock.document.content import Document, Table
+from ruddock.document.numbers import as_written
 from ruddock.errors import DataError, ModelError, known, listed
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, Positions
@@ -18,6 +20,7 @@ from ruddock.modelling.units import decision_units
 from ruddock.problem import ENDLESS, INTEGER, SEMICONTINUOUS, Bytes, Floats, reaching_zero
 
 Kind = Literal["continuous", "integer", "binary", "semicontinuous"]
+MOST_SHOWN = 12  # members of a family in a notebook
 KIND_MARKS = {"continuous": 0, "integer": INTEGER, "binary": INTEGER, "semicontinuous": SEMICONTINUOUS}
 
 
@@ -53,6 +56,7 @@ class Decisions(Expression):
         self._kinds = np.full(size, KIND_MARKS[kind], np.uint8) if kinds is None else kinds
         for part in (self.lower, self.upper, self._numbers, self._kinds):
             part.flags.writeable = False
+        registry.hold(numbers, name, cells, listed=listed)
         self._terms = Terms(
             registry, cells, np.arange(size, dtype=np.intp), numbers, np.ones(size), np.zeros(size),
             units=decision_units(unit),
@@ -60,9 +64,15 @@ class Decisions(Expression):
         )  # fmt: skip
 
     def __repr__(self) -> str:
+        unit = f" ({self.unit})" if self.unit else ""
         axes = f"[{', '.join(self._terms.cells.names)}]" if self.axes else ""
-        unit = f", in {self.unit}" if self.unit else ""
-        return f"decisions {self.name}{axes}: {len(self):,} {self.kind}{unit}"
+        count = f" ({len(self):,})" if self.axes else ""
+        return f"{self.name}{axes}{unit}: {domain_words(self)}{count}"
+
+    def _repr_html_(self) -> str:
+        rows = [(self.member(i), domain_words(self, i)) for i in range(min(len(self), MOST_SHOWN))]
+        more = [(f"… {len(self) - MOST_SHOWN:,} more", "")] if len(self) > MOST_SHOWN else []
+        return Document.of(self.name, [Table(repr(self), ["decision", ""], [*rows, *more])])._repr_html_()
 
     def __getitem__(self, labels: Any) -> Expression:
         cells = self._terms.cells
@@ -73,7 +83,11 @@ class Decisions(Expression):
         if at < 0:
             texts = ", ".join(map(str, chosen.values()))
             raise ModelError(f"{self.name} has no member at {texts}: outside its combinations")
-        return Term(self._terms.registry, int(self._numbers[at]), self.member(at))
+        return Term(self._terms.registry, int(self._numbers[at]), self.member(at), about=self._about(at))
+
+    def _about(self, at: int) -> str:
+        unit = f" ({self.unit})" if self.unit else ""
+        return f"{self.member(at)}{unit}: {domain_words(self, at)}"
 
     @property
     def cells(self) -> Cells:
@@ -87,6 +101,28 @@ class Decisions(Expression):
     def members(self) -> list[str]:
         """Return the names of all members."""
         return member_names(self.name, self._terms.cells, self._listed)
+
+
+def domain_words(family: Decisions, at: int | None = None) -> str:
+    """Return the kind and the bounds of a family, or of one member, in words: ``integer 0 .. 40``."""
+    kind = "" if family.kind == "continuous" else f"{family.kind} "
+    if family.kind == "binary" or not len(family):
+        return kind.strip() or "continuous"
+    lower, upper = (
+        (family.lower, family.upper) if at is None else (family.lower[at : at + 1], family.upper[at : at + 1])
+    )
+    lows, highs = np.unique(lower), np.unique(upper)
+    if np.isneginf(lows[0]) and np.isposinf(highs[0]):
+        return f"{kind}free".strip()
+    low, high = _span(lows), _span(highs)
+    if np.isposinf(highs[-1]) and len(highs) == 1:
+        return f"{kind}>= {low}"
+    return f"{kind}{low} .. {high}"
+
+
+def _span(values: Floats) -> str:
+    least = as_written(float(values[0]))
+    return least if len(values) == 1 else f"{least} to {as_written(float(values[-1]))}"
 
 
 def numbers_of(family: Decisions) -> Columns:

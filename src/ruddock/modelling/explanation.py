@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ruddock.document.content import Block, LazyRows, Number, Row, Sentence, Table
+from ruddock.document.content import Block, LazyRows, Number, Row, Sentence, Table, heading_with
 from ruddock.document.numbers import DUST, amount
 from ruddock.document.result import Result
 from ruddock.modelling.names import What, names_of
@@ -95,8 +95,7 @@ def _terms(title: str, side: Explanation) -> Table:
     zero = len(products) - len(shown)
     note = f"{zero:,} more {'term comes' if zero == 1 else 'terms come'} to 0." if zero else ""
     count = len(shown) + bool(side.constant) + 1
-    unit = f" ({side.unit})" if side.unit else ""
-    heads = ["decision", "coefficient", "value", f"product{unit}"]
+    heads = ["decision", "coefficient", "value", heading_with("product", side.unit) if side.unit else "product"]
     return Table(title, heads, LazyRows(count, row), note=note, total=True)
 
 

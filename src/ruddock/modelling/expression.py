@@ -9,6 +9,7 @@ from typing import Any, Never
 
 import numpy as np
 
+from ruddock.document.content import Document, Table
 from ruddock.errors import DataError, ModelError
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
@@ -16,6 +17,7 @@ from ruddock.modelling.data import Data, Source, as_data, filled, is_data, value
 from ruddock.modelling.previous import look_back
 from ruddock.modelling.relation import TURNED, Sense, Sides
 from ruddock.modelling.terms import Registry, Terms, check_no_repeat, on_common_cells
+from ruddock.modelling.writing import TERMS, in_one_line, lines, relation_words, terms_words
 
 NOT_LINEAR = (
     "an expression times an expression is not linear; multiply decisions by numbers or data only. "
@@ -46,8 +48,12 @@ class Expression:
         return self._terms.cells.size
 
     def __repr__(self) -> str:
-        axes = " x ".join(f"{axis.name} {len(axis)}" for axis in self.axes) or "scalar"
-        return f"expression: {axes}, {len(self):,} combinations, {len(self._terms.values):,} terms"
+        terms = self._terms
+        return in_one_line(terms.cells, lambda i: terms_words(terms, i, TERMS))
+
+    def _repr_html_(self) -> str:
+        terms = self._terms
+        return _html(terms.cells, lines(terms.cells, lambda i: terms_words(terms, i, TERMS)))
 
     def __bool__(self) -> bool:
         raise ModelError(
@@ -250,10 +256,13 @@ class Combination(Expression):
 class Term(Expression):
     """One coefficient times one decision: what ``ship["Fell", "Quay"]`` gives."""
 
-    __slots__ = ("_coefficient", "_column", "_label", "_registry")
+    __slots__ = ("_about", "_coefficient", "_column", "_label", "_registry")
 
-    def __init__(self, registry: Registry, column: int, label: str, coefficient: float = 1.0) -> None:
+    def __init__(
+        self, registry: Registry, column: int, label: str, coefficient: float = 1.0, about: str | None = None
+    ) -> None:
         self._registry, self._column, self._label, self._coefficient = registry, column, label, coefficient
+        self._about = about
 
     @property
     def _terms(self) -> Terms:  # type: ignore[override]
@@ -263,7 +272,7 @@ class Term(Expression):
         )  # fmt: skip
 
     def __repr__(self) -> str:
-        return self._label if self._coefficient == 1.0 else f"{self._coefficient:g} * {self._label}"
+        return self._about or " ".join(terms_words(self._terms, 0))
 
     def _scaled(self, factor: float) -> Term:
         if not np.isfinite(factor):
@@ -293,13 +302,21 @@ class Relation:
         return Relation(self._sides.where(mask_of(self._sides.left, mask)))
 
     def __repr__(self) -> str:
-        return f"relation {self._sides.sense} on {self._sides.cells.size:,} combinations"
+        return in_one_line(self._sides.cells, lambda i: relation_words(self._sides, i, TERMS))
+
+    def _repr_html_(self) -> str:
+        return _html(self._sides.cells, lines(self._sides.cells, lambda i: relation_words(self._sides, i, TERMS)))
 
     def __bool__(self) -> bool:
         raise ModelError(
             "a comparison of decisions is a constraint, neither true nor false: give it to model.require(name, ...). "
             "For a range write expr.between(low, high) instead of low <= expr <= high"
         )
+
+
+def _html(cells: Cells, rows: list[tuple[str, str]]) -> str:
+    """Return rows of labels and words for a notebook."""
+    return Document.of("", [Table("", [", ".join(cells.names), ""], rows, most=None)])._repr_html_()
 
 
 def total(terms: Iterable[Any]) -> Expression | float:

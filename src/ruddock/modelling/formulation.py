@@ -18,6 +18,7 @@ from ruddock.modelling.expression import Combination, Expression, terms_of
 from ruddock.modelling.relation import Sense, Sides
 from ruddock.modelling.rules import Curve, Rule
 from ruddock.modelling.terms import Registry, Terms
+from ruddock.modelling.writing import TERMS, in_one_line, relation_words, terms_words
 from ruddock.problem import Floats, Problem
 
 
@@ -40,7 +41,7 @@ class Constraints:
 
     def __repr__(self) -> str:
         axes = f"[{', '.join(self.cells.names)}]" if self.cells.axes else ""
-        return f"constraints {self.name}{axes}: {self.cells.size:,} {self.sides.sense}"
+        return f"{self.name}{axes}: {in_one_line(self.cells, lambda i: relation_words(self.sides, i, TERMS))}"
 
     @property
     def cells(self) -> Cells:
@@ -92,7 +93,7 @@ class Ruled:
 
     def __repr__(self) -> str:
         axes = f"[{', '.join(self.cells.names)}]" if self.cells.axes else ""
-        return f"rule {self.name}{axes}: {self.cells.size:,} {self.rule.word}"
+        return f"{self.name}{axes}: {self.rule!r}"
 
     @property
     def cells(self) -> Cells:
@@ -119,7 +120,9 @@ class Objective:
     single: bool = False  # written as one expression, without names for parts
 
     def __repr__(self) -> str:
-        return f"{self.sense} {self.name}: {', '.join(self.parts)}"
+        unit = f" ({self.unit})" if self.unit else ""
+        parts = [f"{name}: {' '.join(terms_words(terms, 0, TERMS))}" for name, terms in self.parts.items()]
+        return f"{self.sense} {self.name}{unit}: {parts[0].partition(': ')[2] if self.single else '; '.join(parts)}"
 
     @property
     def sense(self) -> str:
@@ -139,6 +142,10 @@ class Quantity:
     name: str
     terms: Terms
     unit: str | None = None
+
+    def __repr__(self) -> str:
+        unit = f" ({self.unit})" if self.unit else ""
+        return f"{self.name}{unit}: {in_one_line(self.cells, lambda i: terms_words(self.terms, i, TERMS))}"
 
     @property
     def cells(self) -> Cells:
@@ -324,6 +331,11 @@ class Formulation:
     def objective_value(self, objective: Objective, x: Floats) -> float:
         """Return the value of an objective as written."""
         return sum(float(self.evaluate(part, x)[0]) for part in objective.parts.values()) + 0.0
+
+
+def units_of(formulation: Formulation) -> dict[str, str | None]:
+    """Return the unit of every decision, by name."""
+    return {name: family.unit for family in formulation.decisions for name in family.members()}
 
 
 def joined(parts: Sequence[Floats]) -> Floats:

@@ -71,9 +71,9 @@ class Model:
     >>> jars = model.decide("jars", unit="jar")
     >>> mead = model.decide("mead", upper=200)
     >>> model.maximize("margin", 4.2 * jars + 9.5 * mead, unit="£")
-    maximize margin: margin
+    maximize margin (£): 4.2 jars + 9.5 mead
     >>> model.require("extraction", 0.5 * jars + 1.2 * mead <= 640)
-    constraints extraction: 1 <=
+    extraction: 0.5 jars + 1.2 mead <= 640
     >>> round(model.solve().objective, 2)
     5376.0
     """
@@ -117,7 +117,10 @@ class Model:
     def __repr__(self) -> str:
         sizes = self.formulation()
         rules = f", {len(sizes.rules):,} rules" if sizes.rules else ""
-        return f"model {self.name!r}: {sizes.size:,} decisions, {sizes.rows:,} constraints{rules}"
+        return f"<Model {self.name!r}: {sizes.size:,} decisions, {sizes.rows:,} constraints{rules}>"
+
+    def _repr_html_(self) -> str:
+        return self.describe()._repr_html_()
 
     def _free(self, name: str, what: str, replace: bool) -> None:
         """Check that a name can be given."""
@@ -168,7 +171,9 @@ class Model:
         uses any more are forgotten.
         """
         self[name]
-        del self._parts[name]
+        part = self._parts.pop(name)
+        if isinstance(part, (Decisions, Curve)):
+            self._registry.forget(name)
         used = {axis.name for part in self._parts.values() for axis in _axes_of(part)}
         for axis in [axis for axis in self._registry.axes if axis not in used]:
             del self._registry.axes[axis]

@@ -83,8 +83,8 @@ class SolveOptions:
     cores : int
         2 lets a second process take a share of a long search; 1 does not. Either takes the same path every time.
     give : dict of objective to share or amount, optional
-        How much of an objective the ones after it may take: ``{"margin": 0.05}`` or ``"5%"`` of its value, or an
-        amount in its unit, ``"200"``. Nothing by default: the order of the objectives is strict.
+        How far an objective may be relaxed for the ones after it: ``{"margin": "5%"}`` of its value, or an amount in
+        its unit, ``{"margin": 200}``. Not at all by default: the order of the objectives is strict.
     progress : bool
         Show a line of progress on standard error.
     on_progress : callable, optional
@@ -179,7 +179,7 @@ class Clock:
     def for_solve(self, **changes: Any) -> Limits:
         """Return limits for one solve, on the same clock."""
         self.solves += 1
-        return replace(self.limits, _told=0.0, **changes)
+        return replace(self.limits, _reported=0.0, **changes)
 
     def for_part(self, doing: str) -> Limits:
         """Return limits for one solve of many, whose progress is told as what the question is at."""
@@ -219,7 +219,9 @@ def running(options: SolveOptions, formulation: Formulation | None = None) -> It
         if options.progress and formulation is not None:
             goal = formulation.first_objective
             line = progress_line(
-                maximize=goal is not None and goal.maximize, unit=goal.unit if goal else None, tree=formulation.discrete
+                maximize=goal is not None and goal.maximize,
+                unit=goal.unit if goal else None,
+                time_limit=options.time_limit,
             )
             listeners.append(stack.enter_context(line))
         limits = Limits(

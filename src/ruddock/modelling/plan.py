@@ -20,7 +20,7 @@ from ruddock.modelling.answer.figures import bars_figure, figure_of, history_fig
 from ruddock.modelling.answer.json_form import plan_json
 from ruddock.modelling.answer.verdict import headline
 from ruddock.modelling.data import labelled
-from ruddock.modelling.decisions import Decisions, goes_by_label, numbers_of
+from ruddock.modelling.decisions import Decisions, goes_by_label
 from ruddock.modelling.explanation import Explanation, explain
 from ruddock.modelling.expression import Expression, check_registry, terms_of
 from ruddock.modelling.formulation import Formulation, Objective
@@ -302,12 +302,12 @@ class Plan(Result):
     def _by_family(self, part: Terms, x: Floats) -> dict[str, float]:
         """Return what each family of decisions, and each curve, brings to an expression."""
         columns = self.formulation.columns_for(part.columns, "the objective")
-        amounts = part.values * x[columns]
-        held = [(family.name, numbers_of(family)) for family in self.formulation.decisions]
-        held += [(curve.name, curve.numbers) for curve in self.formulation.curves]
-        result = {
-            name: float(amounts[own].sum()) for name, numbers in held if (own := np.isin(part.columns, numbers)).any()
-        }
+        held = [(family.name, len(family)) for family in self.formulation.decisions]
+        held += [(curve.name, len(curve.numbers)) for curve in self.formulation.curves]
+        ends = np.cumsum([size for _, size in held])
+        owner = np.searchsorted(ends, columns, side="right")
+        sums = np.bincount(owner, part.values * x[columns], len(held))
+        result = {held[k][0]: float(sums[k]) for k in np.unique(owner).tolist()}
         return result | ({"constant": float(part.constants[0])} if part.constants[0] else {})
 
     def _goal(self, name: str) -> Objective:

@@ -18,6 +18,7 @@ from ruddock.modelling.expression import Expression, Relation, known_axes, sides
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.terms import Columns, Registry, Terms
 from ruddock.modelling.units import decision_units
+from ruddock.modelling.writing import TERMS, in_one_line, relation_words, terms_words
 from ruddock.problem import Floats
 
 Evaluate = Callable[[Terms], Floats]
@@ -51,7 +52,11 @@ class Rule(ABC):
         """Return the rule with its expressions and relations put into other decision numbers."""
 
     def __repr__(self) -> str:
-        return f"rule {self.word} on {self.cells.size:,} combinations"
+        return in_one_line(self.cells, lambda i: self.words(i, TERMS))
+
+    @abstractmethod
+    def words(self, i: int, most: int | None = None) -> list[str]:
+        """Return one rule in pieces, as it is written in a model's text."""
 
     def __bool__(self) -> bool:
         raise ModelError("a rule is neither true nor false: give it to model.require(name, ...)")
@@ -84,6 +89,13 @@ class When(Rule):
         """Return how far the relation is violated where the condition holds."""
         holds = evaluate(self.condition.spread(self.cells)) > 0.5
         return np.where(holds, _violation(self.relation, evaluate), 0.0)
+
+    def words(self, i: int, most: int | None = None) -> list[str]:
+        """Return ``if CONDITION then RELATION``, or ``unless``."""
+        condition = self.condition.spread(self.cells)
+        word = "unless" if condition.constants[i] else "if"
+        own = condition if word == "if" else condition.scaled(-1.0).without_constants()
+        return [word, *terms_words(own, i, most), "then", *relation_words(self.relation, i, most)]
 
     def moved(self, terms: Callable[[Terms], Terms], sides: Callable[[Sides], Sides]) -> When:
         """Return the rule in other decision numbers."""
@@ -122,6 +134,13 @@ class Either(Rule):
     def violation(self, evaluate: Evaluate) -> Floats:
         """Return how far the relation is violated that comes nearest to holding."""
         return np.asarray(np.min([_violation(relation, evaluate) for relation in self.relations], axis=0))
+
+    def words(self, i: int, most: int | None = None) -> list[str]:
+        """Return ``either RELATION or RELATION``."""
+        words = ["either"]
+        for k, relation in enumerate(self.relations):
+            words += [*(["or"] if k else []), *relation_words(relation, i, most)]
+        return words
 
     def moved(self, terms: Callable[[Terms], Terms], sides: Callable[[Sides], Sides]) -> Either:
         """Return the rule in other decision numbers."""
@@ -169,6 +188,12 @@ class Run(Rule):
                     broken[sequence[at]] = 1.0
         return broken
 
+    def words(self, i: int, most: int | None = None) -> list[str]:
+        """Return ``run(DECISION, axis) >= LEAST``, or ``pause``."""
+        before = f", {self.before}" if self.before else ""
+        on = "".join(terms_words(self.on, i, most))
+        return [f"{self.word}({on}, {self.axis.name}{before}) >= {self.least}"]
+
     def moved(self, terms: Callable[[Terms], Terms], sides: Callable[[Sides], Sides]) -> Run:
         """Return the rule in other decision numbers."""
         return Run(terms(self.on), self.axis, self.least, self.value, self.before)
@@ -201,6 +226,9 @@ class Curve:
     values: Floats
     numbers: Columns
     unit: str | None = None
+
+    def __post_init__(self) -> None:
+        self.x.registry.hold(self.numbers, self.name, self.cells)
 
     def __repr__(self) -> str:
         axes = f"[{', '.join(self.cells.names)}]" if self.cells.axes else ""

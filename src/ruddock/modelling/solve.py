@@ -55,7 +55,7 @@ def engine_options(options: SolveOptions) -> Options:
 
 
 def parse_give(formulation: Formulation, give: Mapping[str, float | str] | None) -> list[Give]:
-    """Read how much each objective may give up to the later ones: ``0.05`` or ``"5%"`` of it, or an amount ``"200"``.
+    """Read how far each objective may be relaxed for the later ones: ``"5%"`` of it, or an amount ``200``.
 
     Raises
     ------
@@ -70,14 +70,14 @@ def parse_give(formulation: Formulation, give: Mapping[str, float | str] | None)
         if name == names[-1]:
             raise ModelError(f"give: {name!r} is the last objective, and no later one can take anything from it")
         text = str(value).strip()
-        share = text.endswith("%") or not isinstance(value, str)
+        share = text.endswith("%")
         try:
             size = float(text.removesuffix("%")) / (100.0 if text.endswith("%") else 1.0)
         except ValueError:
             size = float("nan")
         if not 0 <= size < float("inf") or (share and size > 1):
             raise ModelError(
-                f"give: {name}={value!r} is neither a share such as 0.05 or '5%', nor an amount such as '200'"
+                f"give: {name}={value!r} is neither a share such as '5%', nor an amount in its unit such as 200"
             )
         gives[names.index(name)] = Give(share=size) if share else Give(amount=size)
     return gives

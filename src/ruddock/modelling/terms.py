@@ -5,6 +5,7 @@ The arithmetic below `Expression`: all of it aligns by axis name and works on wh
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -26,6 +27,8 @@ NO_TERMS = (np.empty(0, np.intp), np.empty(0, np.int64), np.empty(0))
 class Registry:
     """What a model and its variants share: the numbers of their decisions, never given twice, and the axes known.
 
+    ``holders`` says of each first number whose it is: name, cells, and whether members go by their label alone.
+
     Two models with the same registry understand each other's expressions; an expression of another registry is
     refused wherever it is passed.
     """
@@ -33,6 +36,33 @@ class Registry:
     name: str
     columns: int = 0
     axes: dict[str, Axis] = field(default_factory=dict)
+    holders: dict[int, tuple[str, Cells, bool]] = field(default_factory=dict, repr=False)
+    _firsts: list[int] = field(default_factory=list, repr=False)
+
+    def hold(self, numbers: Columns, name: str, cells: Cells, *, listed: bool = False) -> None:
+        """Note whose numbers these are, so that an expression can be written out; they follow one another."""
+        if len(numbers):
+            self.holders.setdefault(int(numbers[0]), (name, cells, listed))
+
+    def name_of(self, number: int) -> str:
+        """Return the name of a decision by its number."""
+        if len(self._firsts) != len(self.holders):
+            self._firsts = sorted(self.holders)
+        at = bisect_right(self._firsts, number) - 1
+        if at >= 0:
+            first = self._firsts[at]
+            name, cells, listed = self.holders[first]
+            if number - first < cells.size:
+                if not cells.axes:
+                    return name
+                place = number - first
+                return cells.axes[0].texts[place] if listed else f"{name}[{cells.text(place)}]"
+        return f"decision {number}"
+
+    def forget(self, name: str) -> None:
+        """Forget a family that was removed."""
+        for first in [first for first, held in self.holders.items() if held[0] == name]:
+            del self.holders[first]
 
     def __deepcopy__(self, memo: dict[int, Any]) -> Registry:
         return self  # numbers stay unique across copies, so that a copy understands the original's expressions

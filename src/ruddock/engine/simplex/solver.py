@@ -188,7 +188,7 @@ class LinearSolver:
         push, k = Push(at.core), 0
         while k < len(between) and limits.exceeded(self.counters.iterations) is None:
             k = push.run(between, k, BUDGET)
-            limits.tell(self.counters.iterations + push.pivots, 0, float("inf"), float("-inf"))
+            limits.report(self.counters.iterations + push.pivots, phase="crossover")
         for j in between[k:]:
             if at.place[j] < 0:
                 at.core.settle_at_bound(j)
@@ -354,7 +354,8 @@ class LinearSolver:
             else:
                 self.counters.primal_iterations += done
             if result == GOING_ON:
-                limits.tell(self.counters.iterations, 0, float("inf"), float("-inf"))
+                phase = "dual simplex" if kernel is at.dual else "primal simplex"
+                limits.report(self.counters.iterations, phase=phase, infeasibility=core.primal_infeasibility)
                 reason = limits.exceeded(self.counters.iterations, held=self._held)
                 if reason:
                     return claims.stopped(at, reason, quick=self._quick)

@@ -147,7 +147,7 @@ class TreeSearch:
                 if node is None:
                     continue
             effort, bound = state.effort, state.bound()
-            effort.limits.tell(effort.iterations, effort.nodes, state.incumbent.value, bound)
+            effort.limits.report(effort.iterations, effort.nodes, state.incumbent.value, bound)
             reason = effort.reason()
             if reason is None and state.gap_reached():
                 state.frontier.give_up(bound)

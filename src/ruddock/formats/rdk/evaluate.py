@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from functools import partial
 from typing import Any
@@ -87,14 +88,14 @@ class Evaluator:
         if kind == "name" and parts[0] == "inf":
             return float("inf")
         if kind == "name":
-            return self.guarded(node, lambda: self.names.find(str(parts[0])))
+            return self.guarded(node, lambda: self.find(node, str(parts[0])))
         if kind == "subscript":
             return self.guarded(node, lambda: self.subscript(node))
         if kind == "call":
             return self.call(node)
         if kind == "string":
             raise self.source.error(
-                "a quoted label stands in brackets after a name", self.entry, self.offset + start_of(node)
+                "a quoted label goes in brackets after a name", self.entry, self.offset + start_of(node)
             )
         if kind == "negate":
             held = self.value(parts[1])
@@ -102,6 +103,20 @@ class Evaluator:
         if kind == "keep":
             return self.value(parts[1])
         return self.binary(node)
+
+    def find(self, node: Tree[Any], name: str) -> Any:
+        """Return what a name means; one behind the last number of a line is probably a unit."""
+        try:
+            return self.names.find(name)
+        except ModelError as error:
+            at = self.offset + start_of(node)
+            before, after = self.entry.text[:at], self.entry.text[at + len(name) :]
+            if re.search(r"[<>=≤≥]\s*[\d.]+\s*\(?$", before) and re.fullmatch(r"\s*\)?\s*", after):
+                raise ModelError(
+                    f"{name!r} is neither data nor a decision; if it is a unit, write it in parentheses after the name "
+                    f"on the left: name ({name}) : ..."
+                ) from None
+            raise error
 
     def binary(self, node: Tree[Any]) -> Any:
         """Evaluate a chain of one operation, however long, without recursion into its left end."""

@@ -19,7 +19,7 @@ from ruddock.formats.rdk import tables
 from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
 from ruddock.formats.rdk.grammar import Tree, meaning, parse
 from ruddock.formats.rdk.rules import RuleReader
-from ruddock.formats.rdk.source import Entry, Section, Source, split, unquoted
+from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split, unquoted
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.changes import Change
@@ -36,6 +36,8 @@ NAMED = re.compile(rf"\s*[^\W\d_]\w*\s*(\[[^\]\n]*\])?\s*({UNIT})?\s*(where\b[^:
 WHERE = re.compile(r"\s*where\b")
 LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"|[^,\n]+?)\s*(,|\n|\Z)')
 COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
+DECLARED = re.compile(r"\b(integer|binary|semicontinuous|free)\b(?!\s*:)")
+BLANKS = re.compile(r'\s*(?P<name>"[^"\n]*"|[^\W\d_]\w*( [^\W\d_]\w*)+)\s*(\([^()\n]*\)\s*)?:')
 RESERVED = {
     "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
     "semicontinuous", "free", "where", "from", "and", "sum", "previous", "minimum", "maximum", "sheet", "column",
@@ -152,7 +154,9 @@ class _Reader:
                     if word not in ("model", "objective") and _heading(section) not in (word, OPEN):
                         self.errors.append(
                             self.source.error(
-                                f"nothing follows the heading {word} on its line", section.head, len(word)
+                                f"write nothing after the heading {word} on its line; its entries are indented below",
+                                section.head,
+                                len(word),
                             )
                         )
                     self.trying(section.head, partial(readers[section.word], section))
@@ -160,10 +164,13 @@ class _Reader:
         if unused and not self.errors:
             self.errors.append(
                 self.source.error(
-                    f"there is no data called {unused[0]!r} to replace; {known(unused[0], self.names.data)}"
+                    f"--data: {unused[0]!r} is not data of this model; {known(unused[0], self.names.data)}"
                 )
             )
         if self.errors:
+            # what follows from a slip on the same line is no news
+            slipped = {error.line for error in self.errors if isinstance(error, LineSlipError)}
+            self.errors = [e for e in self.errors if isinstance(e, LineSlipError) or e.line not in slipped]
             self.errors.sort(key=lambda error: (error.line or 0, error.column or 0))
             raise together(self.errors)
         return self.model
@@ -206,12 +213,12 @@ class _Reader:
         """Read ``name[axes] (unit)`` at the beginning of an entry."""
         found = HEAD.match(entry.text, start)
         if not found:
-            raise self.source.error("a name stands here: a letter, then letters, digits or _", entry, start)
+            raise self.source.error(
+                "a name is expected here: a letter, then letters, digits or _, without blanks or quotes", entry, start
+            )
         name = found["name"]
         if name in RESERVED:
-            raise self.source.error(
-                f"{name!r} is a word of the language and cannot be a name", entry, found.start("name")
-            )
+            raise self.source.error(f"{name!r} is a reserved word and cannot be a name", entry, found.start("name"))
         axes = None
         if found["axes"] is not None:
             axes = tuple(part.strip() for part in found["axes"].split(","))
@@ -220,7 +227,7 @@ class _Reader:
                     raise FollowUpError(axis)
                 if axis not in self.names.axes:
                     hint = known(axis, self.names.axes)
-                    raise self.source.error(f"there is no axis {axis!r}; {hint}", entry, found.start("axes"))
+                    raise self.source.error(f"{axis!r} is not an axis; {hint}", entry, found.start("axes"))
         unit = found["unit"].strip() or None if found["unit"] is not None else None
         return Head(name, axes, unit, found.start("name"), found.end())
 
@@ -248,7 +255,7 @@ class _Reader:
     def new_name(self, entry: Entry, head: Head) -> None:
         """Refuse a name that stands for something else already."""
         if head.name in self.names.axes or head.name in self.names.data or head.name in self.model:
-            raise self.source.error(f"the name {head.name!r} is used already", entry, head.start)
+            raise self.source.error(f"the name {head.name!r} is taken already", entry, head.start)
 
     # ------------------------------------------------------------------ sections
 
@@ -257,7 +264,9 @@ class _Reader:
         if text:
             self.model.name = text
         if section.entries:
-            raise self.source.error("nothing is indented below the title", section.entries[0])
+            raise self.source.error(
+                "the title has no lines below it; start a heading such as decisions or require", section.entries[0]
+            )
 
     def axis(self, entry: Entry) -> None:
         """Read ``name : labels``, ``name : from file``, ``name : 1 .. 12`` or ``name : other axis``."""
@@ -288,6 +297,13 @@ class _Reader:
         else:
             written = [match[1] for match in LABEL.finditer(text) if match[1].strip()]
             plain = not any(label.startswith('"') for label in written)
+            if len(written) == 1 and plain and re.search(r"\s", written[0]):
+                raise self.source.error(
+                    f"write commas between labels ({', '.join(written[0].split())}), or quotes around one label with "
+                    f'blanks ("{written[0]}")',
+                    entry,
+                    begin,
+                )
             labels = [unquoted(label) for label in written]
             labels = _maybe_numbers(labels) if plain else labels  # text in quotes stays text
             if not labels:
@@ -429,9 +445,7 @@ class _Reader:
             parts = [None if part is None else evaluator.value(part) for part in bounds.children]
             lower, upper = (parts[0], parts[1]) if bounds.data == "span" else (None, parts[0])
         if any(isinstance(bound, Expression) for bound in (lower, upper)):
-            raise self.source.error(
-                "a bound is a number or data; a limit with decisions stands under require", entry, at
-            )
+            raise self.source.error("a bound is a number or data; a limit with decisions goes under require", entry, at)
         if word == "free" and bounds is not None:
             raise self.source.error("free means no bounds; leave out one of the two", entry, at)
         if word == "binary":
@@ -445,7 +459,7 @@ class _Reader:
         found = re.match(r"\s*([^\W\d_]\w*)", entry.text[at:])
         if found and found[1] not in KINDS and not re.match(r"\s*(\.\.|[-+*/×·(\[])", entry.text[at + found.end() :]):
             raise self.source.error(
-                f"there is no kind {found[1]!r}; {known(found[1], KINDS)}", entry, at + found.start(1)
+                f"{found[1]!r} is not a kind of decision; {known(found[1], KINDS)}", entry, at + found.start(1)
             )
 
     def objective(self, section: Section) -> None:
@@ -458,7 +472,7 @@ class _Reader:
         else:
             head = self.head(entry, len(word))
             if entry.text[head.end :].strip(" :"):
-                raise self.source.error("the objective's expression stands on the next line, indented", entry, head.end)
+                raise self.source.error("write the objective's expression on the next line, indented", entry, head.end)
         if not section.entries:
             raise self.source.error("the objective is missing: write it on the next line, indented", entry, len(word))
         parts: dict[str, Any] = {}
@@ -519,7 +533,13 @@ class _Reader:
     def constraint(self, entry: Entry) -> None:
         """Read ``name[axes] (unit) where condition : relation``; the name may be left out."""
         named = NAMED.match(entry.masked)
+        if DECLARED.search(entry.masked) and not re.search(r"[<>=≤≥]", entry.masked.split(":")[-1]):
+            raise self.source.error("this declares decisions: it goes under the heading decisions", entry)
         if not named:
+            blanks = BLANKS.match(entry.text)
+            if blanks:
+                name = re.sub(r"\W+", "_", blanks["name"].strip('" '))
+                raise self.source.error(f"a name has no blanks or quotes: write {name}", entry)
             self.unnamed += 1
             while f"limit_{self.unnamed}" in self.model or f"limit_{self.unnamed}" in self.names.data:
                 self.unnamed += 1

@@ -7,6 +7,7 @@ from bisect import bisect_right
 from dataclasses import dataclass, field
 
 from ruddock.errors import FormatError
+from ruddock.formats.rdk.slips import Slips
 
 HEADINGS = ("model", "axes", "data", "decisions", "minimize", "maximize", "quantities", "require")
 QUOTED = re.compile(r'"(?:\\.|[^"\\\n])*"')  # as in JSON: \" and \\ within
@@ -27,6 +28,10 @@ def unquoted(text: str) -> str:
     if len(text) > 1 and text[0] == text[-1] == '"':
         return re.sub(r"\\(.)", r"\1", text[1:-1])
     return text
+
+
+class LineSlipError(FormatError):
+    """A slip brought from another notation, told with its remedy."""
 
 
 @dataclass
@@ -76,6 +81,8 @@ class Source:
             return FormatError(message, path=self.path)
         offset = min(max(offset, 0), len(entry.text))
         line, column = entry.place(offset)
+        if line > entry.places[0][0] and "expected here" in message:
+            message += f". This line continues line {entry.places[0][0]}, since it is indented deeper"
         text = self.lines[line - 1].rstrip().expandtabs(1)
         shift = 0
         if len(text) > 110 and column > 80:  # show the part around the place
@@ -84,14 +91,24 @@ class Source:
 
 
 def split(source: Source) -> tuple[list[Section], list[FormatError]]:
-    """Split a text into sections; lines that belong nowhere are errors."""
+    """Split a text into sections; lines that belong nowhere, and slips, are errors."""
     sections: list[Section] = []
     errors: list[FormatError] = []
+    slips = Slips()
     depth = 0
     for number, raw in enumerate(source.lines, 1):
         line = raw.replace("\u00a0", " ").replace("\t", " ")
         if "#" in line:
             line = line[: (masked(line) + "#").index("#")]
+        if not line.strip():
+            continue
+        if not line[0].isspace():
+            line = slips.heading(line, number)
+        within = sections[-1].word if sections else ""
+        if line[:1].isspace() or not within:
+            line = slips.line(line, masked(line), number, within)
+        elif line.rstrip().endswith(";"):
+            line = slips.line(line, masked(line), number, "axes")
         text = line.strip()
         if not text:
             continue
@@ -100,8 +117,8 @@ def split(source: Source) -> tuple[list[Section], list[FormatError]]:
             word = re.split(r"[\s(:]", text, maxsplit=1)[0]
             entry = Entry(text, [0], [(number, 1)])
             if word not in HEADINGS:
-                hint = f"; a line below a heading is indented. Headings are {', '.join(HEADINGS)}"
-                errors.append(source.error(f"{word!r} is no heading{hint}", entry))
+                hint = f"; lines below a heading are indented. Headings are {', '.join(HEADINGS)}"
+                errors.append(source.error(f"{word!r} is not a heading{hint}", entry))
                 word = ""
             sections.append(Section(word, entry))
             depth = -1
@@ -122,4 +139,8 @@ def split(source: Source) -> tuple[list[Section], list[FormatError]]:
             continue
         entries.append(Entry(text, [0], [(number, indent + 1)]))
         depth = indent
+    errors += [
+        LineSlipError(message, path=source.path, line=line, column=column, text=source.lines[line - 1].expandtabs(1))
+        for message, line, column in slips.messages()
+    ]
     return sections, errors

@@ -30,8 +30,11 @@ def what_to_do(plan: Plan) -> list[Block]:
     """Return what a plan says to do."""
     formulation, x = plan.formulation, plan.values
     small = len(x) <= SMALL
-    own = [(family, x[formulation.place_of(family)]) for family in formulation.decisions if len(family)]
-    used = [(family, values) for family, values in own if small or (np.abs(values) > DUST).any()]
+    families = [family for family in formulation.decisions if len(family)]
+    starts = [formulation.starts[family.name] for family in families]
+    some = np.logical_or.reduceat(np.abs(x) > DUST, starts).tolist() if starts else []
+    own = [(family, x[start : start + len(family)]) for family, start in zip(families, starts, strict=True)]
+    used = [pair for pair, is_used in zip(own, some, strict=True) if small or is_used]
     blocks: list[Block] = [_summary(plan)] if not small else []
     binary = [(f, v) for f, v in used if _is_choice(f, v)]
     flat = lists([(f, v) for f, v in binary if len(f.axes) == 1])
@@ -48,7 +51,7 @@ def what_to_do(plan: Plan) -> list[Block]:
             blocks.append(_side_by_side(group, small))
         else:
             blocks += _on_several_axes(*group[0], small)
-    zero = [_named(family) for family, values in own if not (np.abs(values) > DUST).any()]
+    zero = [_named(family) for family, is_used in zip(families, some, strict=True) if not is_used]
     if zero and not small:
         blocks.append(Sentence(f"All 0: {listed(zero, 12)}."))
     return blocks

@@ -10,7 +10,7 @@ from ruddock.document.content import Block, Cell, LazyRows, Number, Row, Sentenc
 from ruddock.document.numbers import plural
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.errors import listed
-from ruddock.modelling.prices import Worth, worth_of
+from ruddock.modelling.prices import Worth, nondegenerate, worth_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
 
 SMALL = 12  # constraints of a model all of which are shown, and binding ones that are shown one by one
-MOST_PRICED = 400  # binding members whose prices are worked out for a summary by family
+MOST_PRICED = 60  # binding members of a degenerate plan whose prices are worked out for a summary by family
 WORTH = "one more is worth"
 NO_PRICE = (
     "Integer decisions move in steps, so a limit has no price per unit. sensitivity solves the model again with each "
@@ -45,7 +45,16 @@ def what_limits(plan: Plan) -> list[Block]:
         return [Sentence(f"{title}.")]
     if len(places) <= SMALL:
         return [_members(plan, frame, places, title)]
-    return [_by_family(plan, frame, places, title)]
+    ends = np.cumsum([family.cells.size for family in plan.formulation.constraints])
+    many = np.diff(ends, prepend=0) > 1
+    owner = np.searchsorted(ends, places, side="right")
+    blocks: list[Block] = []
+    if many[owner].any():
+        blocks.append(_by_family(plan, frame, places[many[owner]], owner[many[owner]], title))
+    single = places[~many[owner]]
+    if len(single):
+        blocks.append(_members(plan, frame, single, title if not blocks else "Other constraints that bind"))
+    return blocks
 
 
 def _priced(plan: Plan) -> bool:
@@ -126,6 +135,12 @@ def worth_cell(plan: Plan, worth: Worth | None, unit: str) -> Cell:
 
 def _members(plan: Plan, frame: pd.DataFrame, places: np.ndarray, title: str) -> Table:
     """Return binding constraints one by one."""
+    left_out = 0
+    if len(places) > SMALL:  # those that are probably worth most
+        if plan.outcome.y is not None:
+            places = places[np.argsort(-np.abs(plan.outcome.y[places]), kind="stable")]
+        left_out = len(places) - SMALL
+        places = places[:SMALL]
     worths = _worths(plan, places.tolist())
     rows: list[Row] = []
     for k, i in enumerate(places.tolist()):
@@ -134,7 +149,7 @@ def _members(plan: Plan, frame: pd.DataFrame, places: np.ndarray, title: str) ->
         own = () if not _priced(plan) else (worth_cell(plan, None if worths is None else worths[k], str(row["unit"])),)
         rows.append((str(frame.index[i]), *limit, *own))
     heads = ["constraint", "", "limit", *([WORTH] if _priced(plan) else [])]
-    return Table(title, heads, rows, note=_note(plan, worths, True))
+    return Table(title, heads, rows, note=_note(plan, worths, True), hidden=left_out)
 
 
 def _limit(plan: Plan, at: int, row: Any) -> tuple[Cell, Cell]:
@@ -146,12 +161,10 @@ def _limit(plan: Plan, at: int, row: Any) -> tuple[Cell, Cell]:
     return str(row["relation"]), Number(float(row["right"]), unit)
 
 
-def _by_family(plan: Plan, frame: pd.DataFrame, places: np.ndarray, title: str) -> Table:
+def _by_family(plan: Plan, frame: pd.DataFrame, places: np.ndarray, owner: np.ndarray, title: str) -> Table:
     """Return a row a family: how many members bind, and between what their prices are."""
     formulation = plan.formulation
-    worths = _worths(plan, places.tolist()) if len(places) <= MOST_PRICED or _cheap(plan) else None
-    ends = np.array([formulation.row_starts[f.name] + f.cells.size for f in formulation.constraints])
-    owner = np.searchsorted(ends, places, side="right")
+    worths = _worths(plan, places.tolist()) if len(places) <= MOST_PRICED or nondegenerate(plan) else None
     rows: list[Row] = []
     for k in np.unique(owner).tolist():
         family = formulation.constraints[k]
@@ -167,12 +180,6 @@ def _by_family(plan: Plan, frame: pd.DataFrame, places: np.ndarray, title: str) 
     if worths is not None:
         heads += [f"{WORTH}: from", "to", "most at"]
     return Table(title, heads, rows, note=_note(plan, worths, True))
-
-
-def _cheap(plan: Plan) -> bool:
-    from ruddock.modelling.prices import nondegenerate
-
-    return nondegenerate(plan)
 
 
 def _span(plan: Plan, frame: pd.DataFrame, held: list[tuple[Worth, int]], unit: str) -> tuple[Cell, Cell, Cell]:

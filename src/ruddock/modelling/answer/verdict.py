@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.formulation import Objective
     from ruddock.modelling.plan import Plan
 
+MOST_PARTS = 12
 MOST_QUANTITIES = 12  # before what to do; what-to-do must stay on the first screen
 STOPPED_BY = {
     "time": "the time limit",
@@ -154,6 +155,7 @@ def _breakdown(plan: Plan) -> Table | None:
         ["part", "value"],
         rows,
         note=f"0: {listed(zero)}." if zero else "",
+        most=MOST_PARTS,
         total=True,
     )
 
