@@ -8,7 +8,7 @@
     |-- FormatError     a file cannot be read; knows file, line and column
     `-- NoPlanError     values were asked of a plan that has none
 
-Outcomes such as infeasible or stopped are no exceptions but the `status` of a plan.
+Outcomes such as infeasible or stopped are not exceptions but the `status` of a plan.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class DataError(RuddockError):
 
 
 class NoPlanError(RuddockError):
-    """There are no values to read: the message tells the status and the next step."""
+    """There are no values to read: the message says the status and the next step."""
 
 
 class FormatError(RuddockError):
@@ -41,7 +41,7 @@ class FormatError(RuddockError):
     Attributes
     ----------
     path, line, column : the place, as far as it is known; lines and columns count from 1.
-    others : further errors found in the same file, told together with this one.
+    others : further errors found in the same file, reported together with this one.
     """
 
     others: tuple[FormatError, ...] = ()

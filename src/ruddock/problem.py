@@ -91,7 +91,7 @@ class Problem:
 
     @cached_property
     def whole_rows(self) -> npt.NDArray[np.bool_]:
-        """Which rows are of whole numbers: of integer columns alone, with whole coefficients and limits."""
+        """Which rows are of integers: of integer columns alone, with whole coefficients and limits."""
         return self.rows_of_whole(self.integers)
 
     @property
@@ -200,10 +200,10 @@ class Problem:
             parts[name] = _vector(name, part, m)
         for name in ("lower", "row_lower"):
             parts[name] = _endless(parts[name])
-            _forbid(parts[name] == np.inf, name, "+infinity, or a number of 1e20 or more, is no lower limit")
+            _forbid(parts[name] == np.inf, name, "+infinity, or a number of 1e20 or more, cannot be a lower limit")
         for name in ("upper", "row_upper"):
             parts[name] = _endless(parts[name])
-            _forbid(parts[name] == -np.inf, name, "-infinity, or a number of -1e20 or less, is no upper limit")
+            _forbid(parts[name] == -np.inf, name, "-infinity, or a number of -1e20 or less, cannot be an upper limit")
         _forbid(~np.isfinite(parts["costs"]), "costs", "a cost must be finite")
         _forbid(~np.isfinite(a.data), "matrix", "a coefficient must be finite")
         marks = np.zeros(n, np.uint8) if kinds is None else np.ascontiguousarray(kinds, np.uint8)

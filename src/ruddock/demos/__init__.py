@@ -40,7 +40,7 @@ def folder(name: str) -> Path:
     """
     plain = name.strip().lower().replace(" ", "-").replace("_", "-")
     if plain not in GALLERY:
-        raise ModelError(f"there is no demo called {name!r}; {known(plain, GALLERY)}")
+        raise ModelError(f"no demo is called {name!r}; {known(plain, GALLERY)}")
     return Path(__file__).parent / "gallery" / plain.replace("-", "_")
 
 
@@ -75,7 +75,7 @@ def copy(name: str, target: Path) -> list[Path]:
     paths = [target / source.name for source in sources]
     for path in paths:
         if path.exists():
-            raise FormatError("is there already and is not written over; name another folder", path=str(path))
+            raise FormatError("exists already and is not overwritten; name another folder", path=str(path))
     try:
         target.mkdir(parents=True, exist_ok=True)
         for source, path in zip(sources, paths, strict=True):

@@ -33,7 +33,7 @@ def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> M
     """
     path = Path(path)
     if not path.exists():
-        raise FormatError("there is no such file", path=str(path))
+        raise FormatError("file not found", path=str(path))
     if path.is_dir():
         raise FormatError("this is a folder, not a file", path=str(path))
     if path.suffix.lower() == ".rdk":

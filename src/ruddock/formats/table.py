@@ -65,7 +65,7 @@ def from_frame(frame: pd.DataFrame, name: str) -> Model:
 
 
 def cell_text(value: Any) -> str:
-    """Return what a cell holds as text; nothing for an empty one, no decimals for a whole number."""
+    """Return what a cell holds as text; nothing for an empty one, no decimals for a integer."""
     if value is None or value is pd.NA or value != value:
         return ""
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
@@ -74,7 +74,7 @@ def cell_text(value: Any) -> str:
 
 
 class _Table:
-    """The cells of a table, with errors that tell addresses."""
+    """The cells of a table, with errors that name addresses."""
 
     def __init__(self, cells: list[list[str]], path: str) -> None:
         self.cells, self.path = cells, path
@@ -117,9 +117,9 @@ def table_model(cells: list[list[str]], path: str, name: str) -> Model:
     names = [heads[j] for j in columns]
     for j in columns:
         if names.count(heads[j]) > 1 and j != columns[names.index(heads[j])]:
-            table.error(top, j, f"the decision {heads[j]!r} stands a second time")
+            table.error(top, j, f"the decision {heads[j]!r} appears twice")
     if not columns:
-        raise FormatError("there is no column of a decision", path=path)
+        raise FormatError("no column holds a decision", path=path)
     parts = _read_rows(table, top, columns, relation, limit)
     if table.errors:
         raise together(table.errors)
@@ -130,7 +130,7 @@ def _heading(heads: list[str], word: str, path: str) -> int:
     for j, head in enumerate(heads):
         if head.lower() in WORDS[word]:
             return j
-    raise FormatError(f"there is no column {word!r}; the headings are {listed(filter(None, heads))}", path=path)
+    raise FormatError(f"column {word!r} not found; the headings are {listed(filter(None, heads))}", path=path)
 
 
 def _read_rows(table: _Table, top: int, columns: list[int], relation: int, limit: int) -> dict[str, Any]:
@@ -160,13 +160,13 @@ def _read_rows(table: _Table, top: int, columns: list[int], relation: int, limit
             sign = row[relation]
             if sign not in RELATIONS:
                 table.error(
-                    i, relation, f"{sign!r} is no relation; write <=, >= or =" if sign else "the relation is missing"
+                    i, relation, f"{sign!r} is not a relation; write <=, >= or =" if sign else "the relation is missing"
                 )
                 continue
             if not row[limit]:
                 table.error(i, limit, "the limit is missing")
             if label in parts["names"]:
-                table.error(i, 0, f"the constraint {label!r} stands a second time")
+                table.error(i, 0, f"the constraint {label!r} appears twice")
             value, plain = table.number(i, limit), RELATIONS[sign]
             parts["names"].append(label)
             parts["rows"].append([table.number(i, j) for j in columns])
@@ -185,7 +185,7 @@ def _read_kinds(table: _Table, parts: dict[str, Any], columns: list[int]) -> Non
     for k, j in enumerate(columns):
         word = table.cells[i][j].lower() or "continuous"
         if word not in KIND_MARKS:
-            table.error(i, j, f"there is no kind {word!r}; {known(word, KIND_MARKS)}")
+            table.error(i, j, f"{word!r} is not a kind; {known(word, KIND_MARKS)}")
             continue
         parts["marks"][k] = KIND_MARKS[word]
         if word == "binary":
@@ -237,7 +237,7 @@ def to_frame(model: Model, path: str = "table") -> pd.DataFrame:
     if problem.m * problem.n > 5_000_000:
         raise FormatError(f"a table of {problem.m:,} x {problem.n:,} is too large; write .mps or .json", path=path)
     if (problem.kinds == (INTEGER | SEMICONTINUOUS)).any():
-        raise FormatError("a table has no kind for semicontinuous whole numbers; write .mps or .json", path=path)
+        raise FormatError("a table has no kind for semicontinuous integers; write .mps or .json", path=path)
     taken = [name for name in formulation.constraint_names if name.strip().lower() in (*GOALS, *BOUNDS, "")]
     if taken:
         raise FormatError(f"a constraint called {taken[0]!r} would be read as something else; rename it", path=path)

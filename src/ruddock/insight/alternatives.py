@@ -1,4 +1,4 @@
-"""Other plans: as good as the best one, or for whole-number models the next best."""
+"""Other plans: as good as the best one, or for integer models the next best."""
 
 from __future__ import annotations
 
@@ -226,9 +226,9 @@ class _NextBest:
 
 
 def _without(problem: Problem, integer: np.ndarray, values: Floats) -> Problem:
-    """Return the problem with one combination of whole numbers excluded: some decision is larger or smaller.
+    """Return the problem with one combination of integers excluded: some decision is larger or smaller.
 
-    Each decision gets two yes/no columns, for larger and for smaller; where the value stands on a bound, one
+    Each decision gets two binary columns, for larger and for smaller; where the value stands on a bound, one
     of them is fixed at no.
     """
     k = len(integer)

@@ -108,16 +108,16 @@ def _named(members: list[tuple[Any, int]], size: Callable[[Any], int]) -> str:
     families: dict[str, list[tuple[Any, int]]] = {}
     for family, at in members:
         families.setdefault(family.name, []).append((family, at))
-    told = []
+    texts = []
     for name, own in list(families.items())[:SHOWN]:
         family, at = own[0]
         if len(own) == 1:
-            told.append(family.member(at))
+            texts.append(family.member(at))
         elif len(own) == size(family):
-            told.append(f"{name} (all {len(own):,})")
+            texts.append(f"{name} (all {len(own):,})")
         else:
-            told.append(f"{name} ({len(own):,} of {size(family):,}, such as {family.member(at)})")
-    return _capped(told, len(families))
+            texts.append(f"{name} ({len(own):,} of {size(family):,}, such as {family.member(at)})")
+    return _capped(texts, len(families))
 
 
 def _capped(names: list[str], count: int) -> str:
@@ -199,7 +199,7 @@ def runaway(view: _View) -> Iterable[Finding]:
         "error",
         "runaway",
         "improves the objective and no bound or constraint stops it",
-        "The model has no best plan",
+        "The model is unbounded",
         "Add the missing limit, or check the sense and the sign of its coefficient",
     )
 
@@ -217,8 +217,8 @@ def fractional_bounds(view: _View) -> Iterable[Finding]:
         view.columns,
         "warning",
         "fractional-bound",
-        "whole numbers with a fractional bound",
-        "The bound that counts is the next whole number inside",
+        "integers with a fractional bound",
+        "The bound that counts is the next integer inside",
         "Round the bound, or make the decision continuous",
     )
 
@@ -320,7 +320,7 @@ def one_sided(view: _View) -> Iterator[Finding]:
         "error",
         "impossible",
         "cannot be met whatever the plan, given the bounds of its decisions",
-        "There is no plan at all",
+        "The model is infeasible",
         "Check its limit, its sense, and the bounds of its decisions",
     )
     free = np.isneginf(p.row_lower) & np.isposinf(p.row_upper)
@@ -380,7 +380,7 @@ def _makes_a_range(view: _View, rows: list[int]) -> bool:
 
 
 def large_switches(view: _View) -> Iterator[Finding]:
-    """Coefficients of yes/no decisions larger than needed: ``amount <= M x yes``."""
+    """Coefficients of binary decisions larger than needed: ``amount <= M x yes``."""
     p = view.problem
     binary = ((p.kinds & INTEGER) != 0) & (p.lower == 0) & (p.upper == 1)
     allowed = np.minimum(view.upper, _implied_upper_without(view, binary))
@@ -416,7 +416,7 @@ def large_switches(view: _View) -> Iterator[Finding]:
 
 
 def _implied_upper_without(view: _View, binary: np.ndarray) -> Floats:
-    """Return upper bounds implied by rows that hold no yes/no decision."""
+    """Return upper bounds implied by rows that hold no binary decision."""
     p = view.problem
     with_switch = np.zeros(p.m, dtype=bool)
     with_switch[p.indices[binary[view.owner]]] = True
@@ -430,7 +430,7 @@ def _implied_upper_without(view: _View, binary: np.ndarray) -> Floats:
 
 
 def odd_equalities(view: _View) -> Iterator[Finding]:
-    """Equalities of whole numbers that no whole numbers can meet."""
+    """Equalities of integers that no integers can meet."""
     p, a = view.problem, view.rows
     whole = (p.kinds & INTEGER) != 0
     equal = np.flatnonzero(np.isfinite(p.row_lower) & (p.row_lower == p.row_upper))
@@ -450,8 +450,8 @@ def odd_equalities(view: _View) -> Iterator[Finding]:
         view.some_rows,
         "error",
         "odd-equality",
-        "no whole numbers add up to exactly this",
-        "There is no plan at all",
+        "no integers add up to exactly this",
+        "The model is infeasible",
         "Was <= or >= meant instead of ==?",
     )
 
@@ -475,7 +475,7 @@ def many_orders(view: _View) -> Iterator[Finding]:
         "many-orders",
         view.row(int(p.indices[large])),
         f"coefficients from {names[0]} to {names[1]}",
-        "Over so many orders of magnitude, rounding can decide what counts as feasible",
+        "Over that many orders of magnitude, rounding can decide what counts as feasible",
         "Change units, such as grams to tonnes",
     )
 
@@ -588,7 +588,7 @@ def no_objective(view: _View) -> Iterator[Finding]:
             "note",
             "no-objective-at-all",
             view.model.name,
-            "there is no objective",
+            "the model has no objective",
             "Any plan that meets the constraints is as good as another",
             "Add minimize or maximize if one is better",
         )

@@ -1,4 +1,4 @@
-"""Why there is no plan: the clashes, their proofs in whole numbers, and the least changes that make one."""
+"""Why there is no plan: the clashes, their proofs in integers, and the least changes that make one."""
 
 from __future__ import annotations
 

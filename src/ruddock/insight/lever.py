@@ -195,7 +195,7 @@ def _bound(formulation: Formulation, found: Named, name: str, target: str, facto
     family = found.part
     bounds = (family.upper if side == "upper" else family.lower)[found.members]
     if family.kind == "binary":
-        raise ModelError(f"{family.name} is a yes/no decision, 0 or 1; its bounds do not move")
+        raise ModelError(f"{family.name} is a binary decision, 0 or 1; its bounds do not move")
     if not np.isfinite(bounds).all() and factor:
         raise ModelError(f"{target}: an unlimited bound cannot be multiplied; give a value")
     places = formulation.starts[family.name] + found.members
@@ -209,7 +209,7 @@ def _price(formulation: Formulation, owner: Named, chosen: Named, name: str, tar
     parts = [goal.parts[owner.piece]] if owner.what == "parts" else list(goal.parts.values())
     values = np.concatenate([part.values[np.isin(part.columns, numbers)] for part in parts])
     if not len(values) and (factor or len(numbers) > 1):
-        raise ModelError(f"there is no coefficient {target} to move")
+        raise ModelError(f"no coefficient {target} to move")
     unit = None
     if not factor and goal.unit:
         unit = f"{goal.unit}/{chosen.part.unit}" if chosen.part.unit else goal.unit

@@ -1,4 +1,4 @@
-"""The proof of a clash: its members in whole-number weights, which add up to a contradiction."""
+"""The proof of a clash: its members in integer weights, which add up to a contradiction."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ruddock.engine.clash import Clash, Member
 from ruddock.problem import Problem
 
 MOST_TERMS = 6  # of a line of a proof that are written out
-SMALL_WEIGHTS = 10**6  # larger whole numbers help nobody: the weights then stay fractions
+SMALL_WEIGHTS = 10**6  # larger integers help nobody: the weights then stay fractions
 
 
 def proof_of(problem: Problem, clash: Clash) -> tuple[list[Fraction] | None, Fraction | None]:

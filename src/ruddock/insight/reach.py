@@ -330,7 +330,7 @@ class _Reaching:
 
     def _nearest(self, problem: Problem, wanted: list[_Target]) -> tuple[str, ...]:
         """Return how far each target can be reached, whatever the value, in sentences."""
-        told = []
+        sentences = []
         at = self.column
         lower, upper = problem.lower.copy(), problem.upper.copy()
         lower[at], upper[at] = self.within
@@ -344,10 +344,10 @@ class _Reaching:
             )
             if outcome.status == "optimal" and outcome.x is not None:
                 full = outcome.x[: lowered(self.formulation).base.n]
-                told.append(f"{target.name} gets to {amount(self._value(target.name, full), target.unit)} at best")
+                sentences.append(f"{target.name} gets to {amount(self._value(target.name, full), target.unit)} at best")
             elif outcome.status == "infeasible":
                 return ("no value leaves any plan, with or without the target",)
-        return tuple(told)
+        return tuple(sentences)
 
     def _value(self, name: str, x: np.ndarray[Any, Any]) -> float:
         found = names_of(self.formulation).need(name, ("objectives", "decisions", "quantities"))

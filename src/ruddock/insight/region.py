@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
 MOST_LINES = 1_000
-MOST_POINTS = 40_000  # whole-number points that are kept
+MOST_POINTS = 40_000  # integer points that are kept
 SAME = 1e-9  # relative: corners nearer to each other are one
 BEYOND = 1.25  # of the way to the last corner: how far an unlimited region is shown
 
@@ -53,7 +53,7 @@ class Region(Result):
     corners : DataFrame, anticlockwise
         Both decisions, ``objective``, the first one as written, and ``where``: the limits that meet there.
     points : float array, shape (k, 2)
-        The plans in whole numbers, where both decisions are whole; else empty.
+        The plans in integers, where both decisions are whole; else empty.
     lines : list of Line
         Limits and bounds.
     unlimited : whether the region has no end somewhere; a figure then shows it open at its frame
@@ -252,7 +252,7 @@ def _frame(sides: list[float | None], corners: Floats) -> tuple[float, float, fl
 
 
 def _whole_points(problem: Problem, frame: tuple[float, float, float, float]) -> Floats:
-    """Return the plans in whole numbers within the frame, where both decisions are whole and they are not too many."""
+    """Return the plans in integers within the frame, where both decisions are whole and they are not too many."""
     if not (problem.kinds & INTEGER).all():
         return np.zeros((0, 2))
     low_x, high_x, low_y, high_y = frame

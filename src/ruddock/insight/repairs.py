@@ -276,7 +276,7 @@ class _Repairs:
                     continue
                 family = found.part
                 if family.kind == "binary":
-                    raise ModelError(f"may_change: {family.name} is a yes/no decision; its bounds cannot move")
+                    raise ModelError(f"may_change: {family.name} is a binary decision; its bounds cannot move")
                 bounds = family.upper if side == "upper" else family.lower
                 for at in found.members.tolist():
                     if not np.isfinite(bounds[at]):

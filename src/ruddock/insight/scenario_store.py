@@ -85,7 +85,7 @@ class Store:
                 if number == 1:
                     self._check(entry, path)
                     continue
-                told = tuple(entry.pop("changes"))
+                changes = tuple(entry.pop("changes"))
                 result = ScenarioResult(**{f.name: entry[f.name] for f in fields(ScenarioResult)})
             except (ValueError, KeyError, TypeError, AttributeError):
                 raise FormatError(
@@ -93,7 +93,7 @@ class Store:
                     path=str(path),
                     line=number,
                 ) from None
-            self._known[result.scenario, told] = result
+            self._known[result.scenario, changes] = result
 
     def _check(self, heading: dict[str, Any], path: Path) -> None:
         if heading["format"] != FORMAT:

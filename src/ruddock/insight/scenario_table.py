@@ -38,7 +38,7 @@ def read_scenarios(table: pd.DataFrame | str | Path, sheet: str | None = None) -
     Raises
     ------
     FormatError
-        If the file cannot be read, a name stands twice, or a cell holds none of this; with its address.
+        If the file cannot be read, a name appears twice, or a cell holds none of this; with its address.
     """
     path = None if isinstance(table, pd.DataFrame) else Path(table)
     frame = read_frame(path, sheet) if path is not None else table
@@ -69,7 +69,7 @@ def read_scenarios(table: pd.DataFrame | str | Path, sheet: str | None = None) -
         ]
         scenarios.append(Scenario(name, tuple(changes)))
     if not scenarios:
-        raise FormatError("there is no scenario in this table", path=where)
+        raise FormatError("this table holds no scenario", path=where)
     return scenarios
 
 

@@ -213,7 +213,7 @@ def scenarios(
     options = SolveOptions.of(given)
     SolveOptions(time_limit=each_time_limit)
     if isinstance(jobs, bool) or not isinstance(jobs, int) or jobs < 1:
-        raise ModelError(f"jobs is a whole number from 1 on, not {jobs!r}")
+        raise ModelError(f"jobs is a integer from 1 on, not {jobs!r}")
     asked = read_scenarios(table)
     with running(options, model.formulation()) as clock:
         study = _Study(model, asked, each_time_limit, options, clock)

@@ -1,7 +1,7 @@
 """Sensitivity of a plan: what limits are worth and for how far, and how far coefficients may move.
 
 The answers are those of the optimal value and of the plan, not of one basis: under degeneracy one more
-and one less of a limit have prices of their own, and both are told (see `ruddock.engine.ranging`).
+and one less of a limit have prices of their own, and both are shown (see `ruddock.engine.ranging`).
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
 
 MOST = 2000  # limits, or coefficients, that are worked out without being named
-TELLING = 5  # decisions named as making room for one that enters
+MOST_LEAVING = 5  # decisions named as decreasing when one enters
 SAME = 1e-9
 STEP_SECONDS = 20.0  # for the steps of limits that are not named
 MOST_STEPS = 20  # limits that a step is solved for without being named
@@ -62,11 +62,11 @@ class Sensitivity(Result):
         lower bound ``improvement``, by how much its coefficient must improve before the plan uses more of
         it, and ``leaves``, the decisions that then decrease; unit. Fixed and held decisions are left out.
     held : bool
-        Whether whole-number decisions were held at their values: then prices are those of the rest.
+        Whether integer decisions were held at their values: then prices are those of the rest.
     relaxation : float or None
         For such models the best value with fractions allowed: no plan is better.
     by_structure : str or None
-        For such models, why whole numbers would come without being asked for, where that is known.
+        For such models, why integers would come without being asked for, where that is known.
     steps : DataFrame by constraint
         What a step is truly worth, solved again with nothing held: ``step``, ``more`` and ``less``, the changes of the
         first objective as written, NaN where there is no plan, and ``more_status`` and ``less_status``. With integers
@@ -133,8 +133,8 @@ class Sensitivity(Result):
         gain = frame[["one_more", "one_less"]].abs().max(axis=1).fillna(np.inf)
         gain = gain.where(gain > SAME, 0.0)
         order = np.argsort(-self._worth_moving(), kind="stable")
-        told = [k for k in order.tolist() if gain.iloc[k] > 0]
-        return [self._sentence(str(frame.index[k]), frame.iloc[k]) for k in told[:most]]
+        places = [k for k in order.tolist() if gain.iloc[k] > 0]
+        return [self._sentence(str(frame.index[k]), frame.iloc[k]) for k in places[:most]]
 
     def _worth_moving(self) -> np.ndarray:
         """Return for each limit what its better direction gains in all, where it ends; else one tenth of the limit."""
@@ -390,5 +390,6 @@ def _leaves(names: Sequence[str], direction: np.ndarray | None, own: int) -> str
     """Name the decisions that fall when another one comes in, most first."""
     if direction is None:
         return ""
-    falling = [k for k in np.argsort(direction, kind="stable")[:TELLING].tolist() if direction[k] < -SAME and k != own]
+    first = np.argsort(direction, kind="stable")[:MOST_LEAVING].tolist()
+    falling = [k for k in first if direction[k] < -SAME and k != own]
     return ", ".join(names[k] for k in falling)

@@ -18,7 +18,7 @@ from ruddock.problem import INTEGER, Problem
 if TYPE_CHECKING:
     from ruddock.modelling.lowering import Lowered
 
-MOST_TOLD = 6  # sentences; a longer chain convinces nobody
+MOST_SENTENCES = 6  # sentences; a longer chain convinces nobody
 
 
 def steps_of(whole: Lowered, problem: Problem, clash: Clash) -> tuple[str, ...]:
@@ -33,11 +33,11 @@ def steps_of(whole: Lowered, problem: Problem, clash: Clash) -> tuple[str, ...]:
     if any(step.column >= size or step.row >= rows for step in chain.steps):
         return ()  # by way of what a rule needs, which means nothing to a reader
     *implied, end = chain.steps
-    groups = [[step] for step in implied] if len(implied) < MOST_TOLD else _groups(whole, implied)
-    if len(groups) >= MOST_TOLD:
+    groups = [[step] for step in implied] if len(implied) < MOST_SENTENCES else _groups(whole, implied)
+    if len(groups) >= MOST_SENTENCES:
         return ()
-    told = [_implied(whole, problem, group) for group in groups]
-    return (*told, _end(whole, problem, end, chain.steps))
+    sentences = [_implied(whole, problem, group) for group in groups]
+    return (*sentences, _end(whole, problem, end, chain.steps))
 
 
 def _groups(whole: Lowered, steps: list[Step]) -> list[list[Step]]:

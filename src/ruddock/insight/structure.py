@@ -1,4 +1,4 @@
-"""Matrices whose corners are whole numbers by structure: networks and intervals."""
+"""Matrices whose corners are integers by structure: networks and intervals."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from ruddock.problem import Problem
 
 
 def integral_by_structure(problem: Problem) -> str | None:
-    """Say why whole numbers come by themselves, or return None if no structure known here shows it.
+    """Say why integers come by themselves, or return None if no structure known here shows it.
 
     A matrix of entries 0, 1, -1 is totally unimodular if it is that of a network (at most two entries in a
     column, and rows can be told apart in two groups so that equal signs stand in different groups and

@@ -165,7 +165,7 @@ def sweep(model: Model, what: str, start: float, stop: float, points: int, given
     if not start < stop or not np.isfinite([start, stop]).all():
         raise ModelError(f"a sweep goes from a smaller to a larger value, not from {start} to {stop}")
     if isinstance(points, bool) or not isinstance(points, (int, np.integer)) or points < 2:
-        raise ModelError(f"points is a whole number from 2 on, not {points!r}")
+        raise ModelError(f"points is a integer from 2 on, not {points!r}")
     options = SolveOptions.of(given)
     formulation = model.formulation()
     lever = pick_lever(model, formulation, what)

@@ -326,7 +326,7 @@ class _Frontier:
         return found
 
     def all(self) -> list[_Point]:
-        """Return every point of a whole-number model with whole objectives, one after another."""
+        """Return every point of a integer model with whole objectives, one after another."""
         problem = self.problems[0]
         if not problem.discrete:
             return self.shares(2)

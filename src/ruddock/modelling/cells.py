@@ -62,7 +62,7 @@ class Cells:
             If none has.
         """
         if name not in self.names:
-            raise ModelError(f"there is no axis {name!r} here; the axes are {', '.join(self.names) or 'none'}")
+            raise ModelError(f"{name!r} is not an axis here; the axes are {', '.join(self.names) or 'none'}")
         return self.names.index(name)
 
     @cached_property

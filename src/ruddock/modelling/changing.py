@@ -133,7 +133,7 @@ def no_limit(family: Constraints, named: Named, change: Change | str) -> ModelEr
     else:
         instead = f"change a coefficient, such as {member}.DECISION, or a bound, such as DECISION.upper"
     return ModelError(
-        f"{change}: decisions stand on both sides of its {family.sense}, so it has no limit of its own; {instead}"
+        f"{change}: both sides of its {family.sense} hold decisions, so it has no limit of its own; {instead}"
     )
 
 
@@ -169,7 +169,7 @@ def _ranged(sides: Sides, low: Floats, high: Floats) -> Sides:
 
 def _refuse_nan(change: Change, *values: Floats) -> None:
     if any(np.isnan(part).any() for part in values):
-        raise ModelError(f"{change}: there is no such number; an unlimited side cannot be multiplied by 0")
+        raise ModelError(f"{change}: an unlimited side cannot be multiplied by 0")
 
 
 # ---------------------------------------------------------------------- bounds and kinds
@@ -184,7 +184,7 @@ def _bounds(named: Named, change: Change, side: str) -> Decisions:
     _refuse_nan(change, bounds)
     if family.kind == "binary" and ((lower[own] < 0.0) | (upper[own] > 1.0)).any():
         raise ModelError(
-            f"{change}: {family.name} is a yes/no decision, 0 or 1; for more, change {family.name}.kind to integer "
+            f"{change}: {family.name} is a binary decision, 0 or 1; for more, change {family.name}.kind to integer "
             "first"
         )
     if (lower > upper).any():
@@ -239,13 +239,13 @@ def _coefficient(formulation: Formulation, change: Change, row: str, decision: s
 
 
 def _side_changed(sides: Sides, owner: Named, columns: np.ndarray[Any, Any], change: Change) -> Sides:
-    """Change the coefficient on the side where it stands."""
+    """Change the coefficient on the side where it is written."""
     if sides.right is None or sides.right.plain:
         return replace(sides, left=_with_terms(sides.left, owner.members, columns, change))
     rows = owner.members
     on = [bool((np.isin(side.rows, rows) & np.isin(side.columns, columns)).any()) for side in (sides.left, sides.right)]
     if all(on):
-        raise ModelError(f"{change}: the decision stands on both sides of {owner.part.name}; rewrite the constraint")
+        raise ModelError(f"{change}: the decision is on both sides of {owner.part.name}; rewrite the constraint")
     if on[1] or (sides.left.plain and not on[0]):
         return replace(sides, right=_with_terms(sides.right, rows, columns, change))
     return replace(sides, left=_with_terms(sides.left, rows, columns, change))
@@ -267,7 +267,7 @@ def _with_terms(terms: Terms, rows: np.ndarray[Any, Any], columns: np.ndarray[An
     elif len(rows) * len(columns) == 1:
         at_rows, at_columns, old = rows.astype(np.intp), columns, np.zeros(1, np.float64)
     else:
-        raise ModelError(f"{change}: there is no such coefficient; to add one, name one member of each")
+        raise ModelError(f"{change}: no such coefficient; to add one, name one member of each")
     new = change.applied(old)
     if not np.isfinite(new).all():
         raise ModelError(f"{change}: a coefficient is a finite number")

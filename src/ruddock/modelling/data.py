@@ -80,7 +80,7 @@ class Data:
             return float(self.values[at])
         if self.fill is not None:
             return self.fill
-        raise DataError(f"there is no value for {listed(map(label_text, labels))}")
+        raise DataError(f"no value for {listed(map(label_text, labels))}")
 
     def __float__(self) -> float:
         if self.axes or not len(self.values):
@@ -112,7 +112,7 @@ class Data:
         cells, kept = pick(self.cells, labels)
         if not cells.axes and not len(kept):
             if self.fill is None:
-                raise DataError(f"there is no value for {listed(f'{n}={label}' for n, label in labels.items())}")
+                raise DataError(f"no value for {listed(f'{n}={label}' for n, label in labels.items())}")
             return Data(cells, np.array([self.fill]), self.unit)
         return Data(cells, self.values[kept], self.unit, self.fill)
 
@@ -312,7 +312,7 @@ def _from_frame(source: pd.DataFrame, axes: tuple[Axis, ...], unit: Any, fill: A
         rest = [column for column in source.columns if column not in names]
         if len(rest) != 1:
             raise DataError(
-                f"{where}: a long table has one column of values beside the labels; here "
+                f"{where}: a long table has one column of values next to the labels; here "
                 f"{listed(map(repr, rest)) if rest else 'there is none'}. "
                 f"Choose it: frame[[{', '.join(map(repr, names))}, 'the column']]"
             )
@@ -418,7 +418,7 @@ def _numbers(values: Any, where: str, text: Callable[[int], str]) -> Floats:
         bad = np.flatnonzero(np.isnan(array))
         raise DataError(
             f"{where}: {listed(text(int(i)) for i in bad[:20])} {'is' if len(bad) == 1 else 'are'} NaN; "
-            "leave the row out if there is no such combination, or give the number"
+            "leave the row out if the combination does not exist, or give the number"
         )
     return array
 
@@ -449,7 +449,7 @@ def _remedy(value: Any) -> str:
         return "; turn it into one first, such as hours: column / pd.Timedelta(hours=1)"
     if isinstance(value, (complex, np.complexfloating)):
         return "; its imaginary part would be lost"
-    return "; leave the row out if there is no such combination, or give the number"
+    return "; leave the row out if the combination does not exist, or give the number"
 
 
 # ---------------------------------------------------------------------- shared with expressions
@@ -461,7 +461,7 @@ def is_data(value: object) -> bool:
 
 
 def as_data(value: Source, axes: Iterable[Axis]) -> Data:
-    """Turn what stands beside an expression into data; pandas objects find their axes by name."""
+    """Turn what is combined with an expression into data; pandas objects find their axes by name."""
     if isinstance(value, Data):
         return value
     if isinstance(value, Real) or (isinstance(value, np.ndarray) and value.ndim == 0):
@@ -487,7 +487,7 @@ def as_data(value: Source, axes: Iterable[Axis]) -> Data:
             if name is None:
                 raise ModelError(f"a {kind} whose index or columns have no name: name them like an axis, or use data()")
             raise ModelError(
-                f"the {kind} has an index or columns called {name!r}, which is no axis used here; "
+                f"the {kind} has an index or columns called {name!r}, which is not an axis used here; "
                 f"{known(str(name), by_name)} Or use data() with its axes."
             )
     return data(value, *(by_name[name] for name in names))

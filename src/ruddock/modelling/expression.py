@@ -21,7 +21,7 @@ from ruddock.modelling.writing import TERMS, in_one_line, lines, relation_words,
 
 NOT_LINEAR = (
     "an expression times an expression is not linear; multiply decisions by numbers or data only. "
-    "A yes/no decision times an amount can be written with constraints: amount <= limit * yes"
+    "A binary decision times an amount can be written with constraints: amount <= limit * yes"
 )
 DIVISION = "a division by an expression is not linear; multiply the relation out instead"
 
@@ -104,7 +104,7 @@ class Expression:
         terms = self._terms
         at = terms.cells.position(axis.name if isinstance(axis, Axis) else axis)
         if isinstance(n, bool) or not isinstance(n, (int, np.integer)):
-            raise ModelError(f"previous looks back a whole number of labels, not {n!r}")
+            raise ModelError(f"previous looks back an integer number of labels, not {n!r}")
         if isinstance(start, str):
             if start != "cyclic":
                 raise ModelError(f"start is a number, data, an expression or 'cyclic', not {start!r}")
@@ -221,13 +221,13 @@ class Expression:
 
     def __lt__(self, other: Any) -> Never:
         raise ModelError(
-            "a strict < has no best plan at its edge; write <=. (min, max and sorted compare like this too: they do "
+            "a strict < is not a linear relation; write <=. (min, max and sorted compare like this too: they do "
             "not work on decisions)"
         )
 
     def __gt__(self, other: Any) -> Never:
         raise ModelError(
-            "a strict > has no best plan at its edge; write >=. (min, max and sorted compare like this too: they do "
+            "a strict > is not a linear relation; write >=. (min, max and sorted compare like this too: they do "
             "not work on decisions; for the larger of two, require a decision >= each of them)"
         )
 
@@ -449,7 +449,7 @@ def scalar(registry: Registry, value: Any, where: str) -> Terms:
     else:
         raise ModelError(f"{where}: an expression of decisions is needed, not {type(value).__name__}")
     if terms.cells.axes:
-        raise ModelError(f"{where}: this is still spread over {', '.join(terms.cells.names)}; add .sum() to total it")
+        raise ModelError(f"{where}: this still runs over {', '.join(terms.cells.names)}; add .sum() to total it")
     if not np.isfinite(terms.constants).all():
         raise ModelError(f"{where}: a constant of an objective is a finite number, not {float(terms.constants[0])}")
     return terms

@@ -297,7 +297,7 @@ class Formulation:
 
     @cached_property
     def discrete(self) -> bool:
-        """Whether there are whole numbers or semicontinuous decisions, or rules that need yes/no decisions."""
+        """Whether there are integers or semicontinuous decisions, or rules that need binary decisions."""
         whole = any(kinds_of(family).any() for family in self.decisions)
         return not self.relaxed and (whole or bool(self.rules) or any(curve.bends for curve in self.curves))
 

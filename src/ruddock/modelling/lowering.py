@@ -1,4 +1,4 @@
-"""From a formulation to the engine's problem: rules and curves become rows and yes/no decisions here, at each solve.
+"""From a formulation to the engine's problem: rules and curves become rows and binary decisions here, at each solve.
 
 What a rule needs stands behind what was written: the columns are those of the decisions, then the values of curves,
 then helpers; the rows are those of the constraints, then those of rules. How much room a rule must leave where it
@@ -226,7 +226,7 @@ class _Lowering:
             binary &= (kinds[columns] & INTEGER) != 0
         if not binary.all():
             name = self.formulation.column_names[int(columns[~binary][0])]
-            raise ModelError(f"{ruled.name}: the condition must be a yes/no decision, and {name} is not one")
+            raise ModelError(f"{ruled.name}: the condition must be a binary decision, and {name} is not one")
 
     def _where(self, ruled: Ruled, condition: Terms, relation: Sides) -> None:
         """Leave just enough room where the condition, 0 or 1 in each cell, is 0."""
@@ -254,7 +254,7 @@ class _Lowering:
             self._require(ruled, terms, low, high, kept.tolist())
 
     def _either(self, ruled: Ruled, rule: Either) -> None:
-        """Enforce a relation where its yes/no decision is 1; of two, one decision says which."""
+        """Enforce a relation where its binary decision is 1; of two, one decision says which."""
         cells, size = rule.cells, rule.cells.size
         of = rule.relations[0].left
         if len(rule.relations) == 2:
@@ -314,7 +314,7 @@ class _Lowering:
     def _curve(self, curve: Curve) -> None:
         """Fill the pieces in their order, each only once the one before is full.
 
-        Of all formulations with yes/no decisions for the pieces none is tighter (Sherali 2001). A jump is a piece
+        Of all formulations with binary decisions for the pieces none is tighter (Sherali 2001). A jump is a piece
         without width that is filled wholly or not at all.
         """
         cells, size = curve.cells, curve.cells.size

@@ -199,7 +199,7 @@ class Model:
         *axes : Axis
             None for a single variable.
         lower, upper : number, data or None
-            Bounds; None means no bound. A decision is not negative unless told otherwise.
+            Bounds; None means no bound. A decision is not negative unless stated otherwise.
         kind : {"continuous", "integer", "binary", "semicontinuous"}
             A semicontinuous decision is 0 or between its bounds.
         unit : str, optional

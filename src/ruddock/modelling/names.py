@@ -1,4 +1,4 @@
-"""Names as people write them, ``ship[Fell,Quay]`` or ``supply.upper``, to what they mean; near misses are told.
+"""Names as people write them, ``ship[Fell,Quay]`` or ``supply.upper``, to what they mean; near misses are suggested.
 
 The one place where text becomes a part of a model: plans, questions, file readers and hints all ask here.
 """
@@ -168,7 +168,7 @@ class Names:
         hint = known(text, [*self.all(sorts), *more])
         if other is not None and other.what not in sorts:
             hint = f"it is {'an' if CALLED[other.what][0] in 'aeo' else 'a'} {CALLED[other.what]}; {hint}"
-        return UnknownNameError(f"there is no {wanted} called {text!r}; {hint}")
+        return UnknownNameError(f"no {wanted} is called {text!r}; {hint}")
 
     def find_anything(self, text: str) -> Named | None:
         """Return what a text names, without an error for a member that is not there."""

@@ -72,13 +72,13 @@ class SolveOptions:
     events : path, optional
         Write what happens to this file, a line of JSON for each event.
     start : plan, values by name, or a CSV file or workbook of them, optional
-        Where a search with whole numbers starts from. A part of the decisions will do; values that are not a plan
+        Where a search with integers starts from. A part of the decisions will do; values that are not a plan
         are repaired where that is quickly possible. A linear model starts from the corner of a plan: quick after a
         small change, and ending near it.
     priorities : dict of name to number, optional
         Decisions, families or members, that a search branches on first: the highest first.
     enforce : callable, optional
-        Constraints too many to write down: asked about every plan in whole numbers, it returns the relations that the
+        Constraints too many to write down: asked about every plan in integers, it returns the relations that the
         plan breaks, or nothing.
     cores : int
         2 lets a second process take a share of a long search; 1 does not. Either takes the same path every time.
@@ -144,7 +144,7 @@ class SolveOptions:
         names = [part.name for part in fields(cls)]
         for name in given:
             if name not in names:
-                raise ModelError(f"there is no option {name!r}; {known(name, names)}")
+                raise ModelError(f"{name!r} is not an option; {known(name, names)}")
         return cls(**given)
 
 
@@ -182,7 +182,7 @@ class Clock:
         return replace(self.limits, _reported=0.0, **changes)
 
     def for_part(self, doing: str) -> Limits:
-        """Return limits for one solve of many, whose progress is told as what the question is at."""
+        """Return limits for one solve of many, whose progress says what the question is at."""
         listen = self.limits.on_progress
         if listen is None:
             return self.for_solve()

@@ -256,7 +256,7 @@ class Plan(Result):
         return bars_figure([("", self)], family, over, ax)
 
     def draw_schedule(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
-        """Draw when yes/no decisions are on: a line of blocks for each part, along an axis; with Matplotlib.
+        """Draw when binary decisions are on: a line of blocks for each part, along an axis; with Matplotlib.
 
         Parameters and errors are those of `draw_bars`.
         """

@@ -63,7 +63,7 @@ class Rule(ABC):
 
 
 class When(Rule):
-    """A relation that holds where a yes/no condition does."""
+    """A relation that holds where a binary condition does."""
 
     word = "if"
 
@@ -148,7 +148,7 @@ class Either(Rule):
 
 
 class Run(Rule):
-    """A yes/no over consecutive labels that, once it changes, stays for a while."""
+    """A binary over consecutive labels that, once it changes, stays for a while."""
 
     def __init__(self, on: Terms, axis: Axis, least: int, value: bool, before: int) -> None:
         self.word = "run" if value else "pause"
@@ -157,7 +157,7 @@ class Run(Rule):
             raise ModelError(f"{self.word}() goes along {axis.name}, which is not an axis of the decisions")
         if isinstance(least, bool) or not isinstance(least, (int, np.integer)) or not 1 <= least <= len(axis):
             raise ModelError(
-                f"{self.word}() lasts a whole number of {axis.name} labels from 1 to {len(axis)}, not {least!r}"
+                f"{self.word}() lasts an integer number of {axis.name} labels from 1 to {len(axis)}, not {least!r}"
             )
         if before not in (0, 1):
             raise ModelError(f"before the first {axis.name} it is 0 or 1, not {before!r}")
@@ -216,7 +216,7 @@ class Curve:
     ----------
     x : Terms
     at, values : float arrays, shape (cells, corners)
-        The corners. Where two stand at the same ``at``, the function jumps: there it has either value.
+        The corners. Where two share the same ``at``, the function jumps: there it has either value.
     numbers : of the decisions that hold the function's value, one for each cell
     """
 
@@ -250,7 +250,7 @@ class Curve:
 
     @property
     def bends(self) -> bool:
-        """Whether it has more than one piece, or jumps, and so needs yes/no decisions."""
+        """Whether it has more than one piece, or jumps, and so needs binary decisions."""
         return self.at.shape[1] > 2 or bool((np.diff(self.at, axis=1) == 0).any())
 
     def members(self) -> list[str]:
@@ -298,7 +298,7 @@ def make_curve(registry: Registry, name: str, x: Any, corners: Any, unit: str | 
         if (steps < 0).any() or ((steps[1:] == 0) & (steps[:-1] == 0)).any():
             place = f"[{terms.cells.text(i)}]" if terms.cells.axes else ""
             raise ModelError(
-                f"{name}{place}: x of the corners rises; at most two corners stand at one x, where the curve jumps"
+                f"{name}{place}: x of the corners rises; at most two corners share one x, where the curve jumps"
             )
     numbers = np.arange(registry.columns, registry.columns + terms.cells.size, dtype=np.int64)
     registry.columns += terms.cells.size
@@ -323,7 +323,7 @@ def _corner(terms: Terms, name: str, given: Any) -> Floats:
 
 
 def when(condition: Expression, relation: Relation) -> Rule:
-    """Return the rule that a relation holds where a yes/no decision is 1: "if used, then at least 10".
+    """Return the rule that a relation holds where a binary decision is 1: "if used, then at least 10".
 
     Parameters
     ----------
@@ -374,7 +374,7 @@ def _yes_no(condition: Any, where: str) -> Terms:
     """Return a condition as terms that are each one decision, or 1 less one; kinds are checked with the model."""
     if isinstance(condition, Relation):
         raise ModelError(
-            f"{where} takes yes/no decisions first, not a relation; declare a binary decision for it, and say with "
+            f"{where} takes binary decisions first, not a relation; declare a binary decision for it, and say with "
             "another when() what holds if it is 0"
         )
     if isinstance(condition, Expression):
@@ -387,4 +387,4 @@ def _yes_no(condition: Any, where: str) -> Terms:
             turned = (coefficient == -1) & (terms.constants == 1)
             if (plain | turned).all():
                 return terms
-    raise ModelError(f"{where} takes yes/no decisions (kind='binary'), or 1 - decisions; this is neither")
+    raise ModelError(f"{where} takes binary decisions (kind='binary'), or 1 - decisions; this is neither")

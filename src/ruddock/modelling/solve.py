@@ -66,7 +66,7 @@ def parse_give(formulation: Formulation, give: Mapping[str, float | str] | None)
     gives = [Give() for _ in names] or [Give()]
     for name, value in (give or {}).items():
         if name not in names:
-            raise ModelError(f"give: there is no objective called {name!r}; {known(name, names)}")
+            raise ModelError(f"give: no objective is called {name!r}; {known(name, names)}")
         if name == names[-1]:
             raise ModelError(f"give: {name!r} is the last objective, and no later one can take anything from it")
         text = str(value).strip()

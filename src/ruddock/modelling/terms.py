@@ -119,7 +119,7 @@ class Terms:
 
     @property
     def plain(self) -> bool:
-        """Whether no decision stands in it."""
+        """Whether it holds no decision."""
         return not len(self.values)
 
     def by_row(self, values: Any) -> Any:
@@ -198,7 +198,7 @@ class Terms:
             if holes:
                 raise ModelError(holes[0].why.format(labels=names))
             if not self.summed:
-                raise ModelError(f"there is no member at {names}: the combination is outside the family")
+                raise ModelError(f"no member at {names}: the combination is outside the family")
             return Terms(self.registry, cells, *NO_TERMS, constants=np.zeros(1), summed=True, units=self.units)
         chosen = {name: codes for name, codes in self.chosen if name in cells.names}
         for axis in cells.axes:

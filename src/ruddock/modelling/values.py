@@ -107,6 +107,6 @@ def _from_file(path: Path) -> dict[str, float]:
         except (TypeError, ValueError):
             raise FormatError(f"{value!r} is not a number", path=str(path), line=row) from None
         if str(name) in result:
-            raise FormatError(f"{name} is given a second time", path=str(path), line=row)
+            raise FormatError(f"{name} is given twice", path=str(path), line=row)
         result[str(name)] = amount
     return result

@@ -96,7 +96,7 @@ def _facts(plan: Plan) -> list[tuple[str, str, str]]:
 
 
 def _recommendation(plan: Plan) -> list[str]:
-    """Return what to do in sentences, a family each, yes/no decisions first."""
+    """Return what to do in sentences, a family each, binary decisions first."""
     formulation, x = plan.formulation, plan.values
     own = [(f, x[formulation.place_of(f)]) for f in formulation.decisions if len(f) and not goes_by_label(f)]
     points = [_choice(f, v) for f, v in own if f.kind == "binary"]
@@ -107,7 +107,7 @@ def _recommendation(plan: Plan) -> list[str]:
 
 
 def _choice(family: Decisions, values: Floats) -> str:
-    """Say which of a family of yes/no decisions are yes."""
+    """Say which of a family of binary decisions are yes."""
     on = np.flatnonzero(values > 0.5)
     if not family.axes:
         return f"{family.name}: {'yes' if len(on) else 'no'}."

@@ -77,10 +77,10 @@ def rows(source: Source, sections: Sections) -> tuple[pd.Index[str], np.ndarray,
     index = pd.Index(names, dtype=object)
     if not index.is_unique:
         at = int(np.argmax(index.duplicated()))
-        raise source.error(sections.lines("ROWS")[at][0], f"the row {names[at]!r} stands a second time")
+        raise source.error(sections.lines("ROWS")[at][0], f"the row {names[at]!r} appears twice")
     if sections.objective is not None:
         if sections.objective not in index:
-            raise FormatError(f"OBJNAME names {sections.objective!r}, which is no row", path=source.path)
+            raise FormatError(f"OBJNAME names {sections.objective!r}, which is not a row", path=source.path)
         at = names.index(sections.objective)
         kinds[at] = "N"
         return index, np.array(kinds, dtype="U1"), at
@@ -123,7 +123,7 @@ def columns_one_by_one(source: Source, sections: Sections, rows: pd.Index[str], 
     row_codes = rows.get_indexer(pd.Index(row_names, dtype=object))
     if (row_codes < 0).any():
         at = int(np.argmax(row_codes < 0))
-        raise OddFieldsError(line_of[at], f"there is no row {row_names[at]!r}; {known(str(row_names[at]), rows)}")
+        raise OddFieldsError(line_of[at], f"row {row_names[at]!r} is not defined; {known(str(row_names[at]), rows)}")
     key = codes.astype(np.int64) * max(1, len(rows)) + row_codes
     order = np.argsort(key, kind="stable")
     same = key[order][1:] == key[order][:-1]
@@ -174,5 +174,5 @@ def check_grouped(source: Source, codes: np.ndarray, line_of: np.ndarray, column
         at = int(back[0]) + 1
         raise source.error(
             int(line_of[at]),
-            f"column {columns[codes[at]]!r} goes on after another column; its lines must stand together",
+            f"column {columns[codes[at]]!r} continues after another column; its lines must follow one another",
         )

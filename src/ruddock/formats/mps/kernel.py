@@ -2,7 +2,7 @@
 """The COLUMNS section of a free-form MPS file, byte by byte.
 
 Lines are split at blanks; row names are found in a hash table, hashed while their end is searched; numbers
-of up to 15 digits are exact as a whole number times or divided by a power of ten up to 22, all others are
+of up to 15 digits are exact as a integer times or divided by a power of ten up to 22, all others are
 left to Python. Whatever is odd stops the scan: the reader then goes through the lines one by one to say
 what and where.
 """
@@ -327,7 +327,7 @@ class ColumnScanner:
         return -1
 
     def _marker(self, text, stop):
-        """Return 0 for a plain line, 1 where whole numbers end, 2 where they begin, -1 for an odd marker.
+        """Return 0 for a plain line, 1 where integers end, 2 where they begin, -1 for an odd marker.
 
         The token found stays the line's first.
         """

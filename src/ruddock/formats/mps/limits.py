@@ -83,7 +83,7 @@ def pairs_one_by_one(
             continue
         for row, value in zip(parts[1::2], parts[2::2], strict=True):
             if row not in place:
-                raise OddFieldsError(number, f"there is no row {row!r}; {known(row, place)}")
+                raise OddFieldsError(number, f"row {row!r} is not defined; {known(row, place)}")
             if place[row] in found:
                 raise source.error(number, f"row {row!r} has a second {word}")
             found[place[row]] = source.number(number, value)
@@ -122,7 +122,7 @@ def bounds(
             source.warn(number, f"the second BOUNDS set {parts[1]!r} is not used, only {chosen!r}")
             continue
         if parts[2] not in place:
-            raise OddFieldsError(number, f"there is no column {parts[2]!r}; {known(parts[2], place)}")
+            raise OddFieldsError(number, f"column {parts[2]!r} is not defined; {known(parts[2], place)}")
         j = place[parts[2]]
         value = source.number(number, parts[3]) if kind not in NO_VALUE else 0.0
         bound(source, number, kind, j, value, str(columns[j]), lower, upper, marks, with_lower)

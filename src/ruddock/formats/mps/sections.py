@@ -106,9 +106,9 @@ def check_heading(source: Source, found: Sections, head: int, word: str) -> None
         )
     if section not in SECTIONS:
         hint = known(section, SECTIONS)
-        raise source.error(source.line_at(head), f"{word!r} is no section ({hint}); data lines begin with a blank")
+        raise source.error(source.line_at(head), f"{word!r} is not a section ({hint}); data lines begin with a blank")
     if section in found.bodies:
-        raise source.error(source.line_at(head), f"the section {section} stands a second time")
+        raise source.error(source.line_at(head), f"the section {section} appears twice")
 
 
 def sense(source: Source, found: Sections, number: int, text: str) -> None:

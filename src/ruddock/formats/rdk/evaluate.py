@@ -49,7 +49,7 @@ class Names:
         if self.taken is not None and name not in self.axes:
             self.taken.append(name)
             return self.model.decide(name)
-        what = " (it is an axis: axes stand in brackets and in sum)" if name in self.axes else ""
+        what = " (it is an axis: axes are used in brackets and in sum)" if name in self.axes else ""
         names = [*self.data, *(f.name for f in self.model.formulation().decisions)]
         raise ModelError(f"{name!r} is neither data nor a decision{what}; {known(name, names)}")
 
@@ -159,7 +159,7 @@ class Evaluator:
         name, *arguments = node.children
         if name not in FUNCTIONS:
             hint = f"; to multiply write {name} * (...)" if name in self.names.data or name in self.names.model else ""
-            message = f"there is no function {str(name)!r}{hint}; {known(str(name), FUNCTIONS)}"
+            message = f"{str(name)!r} is not a function{hint}; {known(str(name), FUNCTIONS)}"
             raise self.source.error(message, self.entry, self.offset + start_of(node))
         if name == "sum":
             return self.total(node, arguments)
@@ -204,9 +204,9 @@ class Evaluator:
                 return self.names.axes[name]
             if name in self.names.failed:
                 raise FollowUpError(name)
-            message = f"there is no axis {name!r}; {known(name, self.names.axes)}"
+            message = f"{name!r} is not an axis; {known(name, self.names.axes)}"
         else:
-            message = "the name of an axis stands here"
+            message = "the name of an axis is expected here"
         raise self.source.error(message, self.entry, self.offset + start_of(node))
 
     # ------------------------------------------------------------------ relations and conditions

@@ -155,7 +155,7 @@ def meaning(source: Source, entry: Entry, offset: int, sign: Token) -> str:
     """Return the relation that a sign means; strict ones are errors."""
     if sign in MEANING:
         return MEANING[str(sign)]
-    raise source.error(f"a strict {sign} has no best plan at its edge; write {sign}=", entry, offset + start_of(sign))
+    raise source.error(f"a strict {sign} is not a linear relation; write {sign}=", entry, offset + start_of(sign))
 
 
 __all__ = ["Token", "Tree", "meaning", "parse", "start_of"]

@@ -323,10 +323,10 @@ class _Reader:
         if sign == ":":
             text, fill = tables.without_else(text)
         if head.name in self.replace:
-            held, told = tables.from_file(
+            held, note = tables.from_file(
                 self.frames, Path(self.replace[head.name]), None, None, head.name, axes, head.unit
             )
-            self.notes.append(f"{told} (replaced for this run)")
+            self.notes.append(f"{note} (replaced for this run)")
         elif sign == "=":
             held = self.computed(entry, at, head, axes)
         else:
@@ -335,8 +335,8 @@ class _Reader:
                 if not axes:
                     raise self.source.error("data from a table has axes; a single number is typed", entry, at)
                 sheet, column = _plain(found["sheet"]), _plain(found["column"])
-                held, told = tables.from_file(self.frames, self.file(found), sheet, column, head.name, axes, head.unit)
-                self.notes.append(told)
+                held, note = tables.from_file(self.frames, self.file(found), sheet, column, head.name, axes, head.unit)
+                self.notes.append(note)
             else:
                 at += len(text) - len(text.lstrip())
                 try:
@@ -387,7 +387,7 @@ class _Reader:
     def finite(self, change: Change, values: Floats) -> Floats:
         """Return changed numbers, which must be such."""
         if np.isnan(values).any():
-            raise ModelError(f"{change}: there is no such number")
+            raise ModelError(f"{change}: the result is not a number")
         return values
 
     def computed(self, entry: Entry, at: int, head: Head, axes: tuple[Axis, ...]) -> Data:
@@ -485,7 +485,7 @@ class _Reader:
                 value = float(value.values[0])
             if isinstance(value, Expression) and value.axes:
                 over = ", ".join(axis.name for axis in value.axes)
-                raise self.source.error(f"this is still spread over {over}; write sum(...) to total it", line, at)
+                raise self.source.error(f"this still runs over {over}; write sum(...) to total it", line, at)
             if isinstance(value, Data):
                 raise self.source.error(
                     "this holds data only; write sum(...) of it, or was a decision left out?", line, at
@@ -493,7 +493,7 @@ class _Reader:
             if named:
                 part = self.head(line).name
                 if part in parts:
-                    raise self.source.error(f"the part {part!r} is given a second time", line)
+                    raise self.source.error(f"the part {part!r} is given twice", line)
                 parts[part] = value
             elif single is not None:
                 raise self.source.error(
@@ -609,7 +609,7 @@ def _plain(text: str | None) -> str | None:
 
 
 def _maybe_numbers(labels: list[str]) -> list[Any]:
-    """Return whole numbers where all labels are such, so that they order as numbers."""
+    """Return integers where all labels are such, so that they order as numbers."""
     if labels and all(re.fullmatch(r"-?(0|[1-9]\d{0,17})", label) for label in labels):
         return [int(label) for label in labels]
     return labels

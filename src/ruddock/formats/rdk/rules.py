@@ -57,7 +57,7 @@ class RuleReader:
             return self.either(at, found.end())
         if COUNTED.match(text, at):
             raise self.source.error(
-                "to count yes/no decisions, add them up: sum(used) <= 2, or used[place] summed over an axis",
+                "to count binary decisions, add them up: sum(used) <= 2, or used[place] summed over an axis",
                 self.entry,
                 at,
             )
@@ -82,7 +82,7 @@ class RuleReader:
         """Read ``run(on, hour) >= 3``, or with what it was before: ``run(on, hour, 1) >= 3``."""
         spans = self.split(found.start("inside"), found.end("inside"))
         if len(spans) not in (2, 3):
-            raise self.source.error("run takes yes/no decisions, an axis, and what was before it", self.entry, at)
+            raise self.source.error("run takes binary decisions, an axis, and what was before it", self.entry, at)
         on, axis = self.value(*spans[0]), self.axis(*spans[1])
         before = self.value(*spans[2]) if len(spans) == 3 else 0
         make = run if found["word"] == "run" else pause

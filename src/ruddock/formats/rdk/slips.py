@@ -49,13 +49,13 @@ class Slips:
 
     def messages(self) -> list[tuple[str, int, int]]:
         """Return what to say: message, line and column of each kind."""
-        told = []
+        messages = []
         for kind, (message, line, column) in self.found.items():
             more = self.again.get(kind, 0)
-            told.append(
+            messages.append(
                 (message + (f" ({more} more such {'place' if more == 1 else 'places'})" if more else ""), line, column)
             )
-        return told
+        return messages
 
     def heading(self, text: str, line: int) -> str:
         """Return a heading as it is written here; what is known from elsewhere is noted."""

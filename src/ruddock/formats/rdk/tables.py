@@ -77,7 +77,8 @@ def inline(text: str, axes: tuple[Axis, ...], unit: str | None) -> Data:
         if min(found) < 0:
             at = found.index(-1)
             offset = tokens[at * width + len(codes)][1]
-            raise SlipError(f"{column[at]!r} is no label of axis {axis.name}; {known(column[at], axis.texts)}", offset)
+            message = f"{column[at]!r} is not a label of axis {axis.name}; {known(column[at], axis.texts)}"
+            raise SlipError(message, offset)
         codes.append(np.array(found, np.int32))
     texts = tokens[len(axes) :: width]
     try:
@@ -104,7 +105,7 @@ def _find_odd_entry(text: str, width: int) -> None:
 
 
 def _between_commas(text: str) -> list[tuple[int, int]]:
-    """Return the spans between commas and line ends that stand in no quotes, those marks as spans of their own."""
+    """Return the spans between commas and line ends outside quotes, those marks as spans of their own."""
     spans, start = [], 0
     for found in re.finditer(r"[,\n]", masked(text)):
         spans += [(start, found.start()), found.span()]
@@ -115,16 +116,17 @@ def _between_commas(text: str) -> list[tuple[int, int]]:
 def _grid(
     text: str, lines: list[str], across: list[str], axes: tuple[Axis, ...], places: list[dict[str, int]], unit: Any
 ) -> Data:
-    """Read a two-way table; ``.`` or ``-`` stands for a combination that is not there."""
+    """Read a two-way table; ``.`` or ``-`` marks a combination that does not exist."""
     down_codes, across_codes, values, offsets = [], [], [], []
     offset = len(lines[0]) + 1
     for line in lines[1:]:
         parts = [(match.group(), offset + match.start()) for match in TOKEN.finditer(line)]
         label = unquoted(parts[0][0])
         if label not in places[0]:
-            raise SlipError(f"{label!r} is no label of axis {axes[0].name}; {known(label, axes[0].texts)}", parts[0][1])
+            message = f"{label!r} is not a label of axis {axes[0].name}; {known(label, axes[0].texts)}"
+            raise SlipError(message, parts[0][1])
         if len(parts) - 1 != len(across):
-            raise SlipError(f"{len(parts) - 1} numbers stand under {len(across)} labels", parts[0][1])
+            raise SlipError(f"{len(parts) - 1} numbers for {len(across)} labels", parts[0][1])
         for (value, at), column in zip(parts[1:], across, strict=True):
             if value in ABSENT:
                 continue
@@ -145,7 +147,7 @@ def _held(axes: tuple[Axis, ...], codes: list[Any], values: Any, unit: str | Non
     same = np.flatnonzero(keys[order][1:] == keys[order][:-1])
     if len(same):
         at = int(order[same + 1].min())
-        raise SlipError(f"{cells.text(at)} is given a second time", offsets[at])
+        raise SlipError(f"{cells.text(at)} is given twice", offsets[at])
     if len(keys) == Cells(axes).size:
         return Data(Cells(axes), values[order], unit)
     return Data(cells.take(order), values[order], unit)
@@ -171,7 +173,7 @@ class Frames:
 def read_frame(path: Path, sheet: str | None) -> pd.DataFrame:
     """Read a CSV or workbook file as text, so that labels stay as they are written."""
     if not path.exists():
-        raise FormatError("there is no such file", path=str(path))
+        raise FormatError("file not found", path=str(path))
     try:
         if path.suffix.lower() in (".xlsx", ".xlsm"):
             frame = pd.read_excel(path, sheet_name=sheet or 0, dtype=object)
@@ -186,7 +188,7 @@ def labels_from(frames: Frames, path: Path, sheet: str | None, column: str | Non
     frame = frames.get(path, sheet)
     wanted = column or (name if name in frame.columns else str(frame.columns[0]))
     if wanted not in frame.columns:
-        raise FormatError(f"there is no column {wanted!r}; {known(wanted, map(str, frame.columns))}", path=str(path))
+        raise FormatError(f"column {wanted!r} not found; {known(wanted, map(str, frame.columns))}", path=str(path))
     return [str(label).strip() for label in dict.fromkeys(frame[wanted]) if str(label).strip()]
 
 
@@ -206,22 +208,22 @@ def from_file(
     if long:
         taken = _value_column(frame, column, name, axes, path)
         frame = frame[[*(axis.name for axis in axes), taken]]
-        told = f"{name}: column {taken!r} of {path.name}, a row for each {' and '.join(a.name for a in axes)}"
+        note = f"{name}: column {taken!r} of {path.name}, a row for each {' and '.join(a.name for a in axes)}"
     elif len(axes) == 2 and column is None:
-        frame, told = _unfold(frame, axes, path, name)
+        frame, note = _unfold(frame, axes, path, name)
     else:
         needed = listed([axis.name for axis in axes if axis.name not in frame.columns])
-        raise FormatError(f"there is no column {needed}; the columns are {listed(frame.columns)}", path=str(path))
+        raise FormatError(f"column {needed} not found; the columns are {listed(frame.columns)}", path=str(path))
     columns = [frame.iloc[:, k] for k in range(len(axes) + 1)]
     full = (columns[-1].str.strip() != "").to_numpy()
-    return _codes_and_values(columns, full, axes, unit, path, frame), told
+    return _codes_and_values(columns, full, axes, unit, path, frame), note
 
 
 def _value_column(frame: pd.DataFrame, column: str | None, name: str, axes: tuple[Axis, ...], path: Path) -> str:
     rest = [str(c) for c in frame.columns if c not in {axis.name for axis in axes}]
     if column is not None:
         if column not in frame.columns:
-            raise FormatError(f"there is no column {column!r}; {known(column, rest)}", path=str(path))
+            raise FormatError(f"column {column!r} not found; {known(column, rest)}", path=str(path))
         return column
     if name in rest:
         return name
@@ -240,12 +242,12 @@ def _unfold(frame: pd.DataFrame, axes: tuple[Axis, ...], path: Path, name: str) 
         if head <= set(across.texts) and labels <= set(down.texts):
             long = frame.melt(id_vars=[frame.columns[0]])
             long.columns = pd.Index([down.name, across.name, "value"])
-            told = f"{name}: {path.name} as a two-way table, {down.name} down and {across.name} across"
-            return long[[axes[0].name, axes[1].name, "value"]], told
+            note = f"{name}: {path.name} as a two-way table, {down.name} down and {across.name} across"
+            return long[[axes[0].name, axes[1].name, "value"]], note
     odd = [c for c in frame.columns[1:] if c not in axes[1].texts and c not in axes[0].texts]
     raise FormatError(
         f"neither a row for each {axes[0].name} and {axes[1].name} (columns named so are missing) nor a two-way "
-        f"table of them{f' ({odd[0]!r} is no label)' if odd else ''}; the columns are {listed(frame.columns)}",
+        f"table of them{f' ({odd[0]!r} is not a label)' if odd else ''}; the columns are {listed(frame.columns)}",
         path=str(path),
     )
 
@@ -261,7 +263,7 @@ def _codes_and_values(
             at = int(np.argmax(found < 0))
             label = texts.iloc[at]
             raise FormatError(
-                f"{label!r} is no label of axis {axis.name}; {known(label, axis.texts)}",
+                f"{label!r} is not a label of axis {axis.name}; {known(label, axis.texts)}",
                 path=str(path), line=int(frame.index[full][at]) + 2,
             )  # fmt: skip
         codes.append(found.astype(np.int32))

@@ -163,17 +163,17 @@ class _Writer:
     def warn(self) -> None:
         """Say what was written differently."""
         if self.renamed:
-            told = listed(f"{old!r} as {new!r}" for old, new in self.renamed.items())
-            warnings.warn(f"names were written differently: {told}", RuddockWarning, stacklevel=5)
+            words = listed(f"{old!r} as {new!r}" for old, new in self.renamed.items())
+            warnings.warn(f"names were written differently: {words}", RuddockWarning, stacklevel=5)
         if self.retyped:
-            told = listed(self.retyped)
+            words = listed(self.retyped)
             warnings.warn(
-                f"labels that are neither text nor integers were written as text: {told}", RuddockWarning, stacklevel=5
+                f"labels that are neither text nor integers were written as text: {words}", RuddockWarning, stacklevel=5
             )
 
     # ------------------------------------------------------------------ names and data
 
-    def name(self, wanted: str, *, told: bool = True) -> str:
+    def name(self, wanted: str, *, warn: bool = True) -> str:
         """Return a free name near the wanted one."""
         plain = re.sub(r"\W", "_", wanted)
         if not NAME.match(plain):
@@ -183,7 +183,7 @@ class _Writer:
             k += 1
             result = f"{plain}_{k}"
         self.taken.add(result)
-        if told and result != wanted:
+        if warn and result != wanted:
             self.renamed[wanted] = result
         return result
 
@@ -207,13 +207,13 @@ class _Writer:
         """Declare a copy of an axis once and return its name."""
         key = (axis.name, number)
         if key not in self.copies:
-            self.copies[key] = self.name(f"{axis.name}_{number}", told=False)
+            self.copies[key] = self.name(f"{axis.name}_{number}", warn=False)
             self.axis_lines.append(f"{self.copies[key]} : {self.axis_names[axis.name]}")
         return self.copies[key]
 
     def data(self, wanted: str, axes: list[str], texts: list[list[str]], values: Floats) -> str:
         """Declare data, one entry for each combination, and return its name."""
-        written = self.name(wanted, told=False)
+        written = self.name(wanted, warn=False)
         entries = [
             " ".join((*(label(t) for t in labels), text_of(v)))
             for *labels, v in zip(*texts, values.tolist(), strict=True)
@@ -232,7 +232,7 @@ class _Writer:
         """Return data on the cells' axes even where one number would do: it repeats what it multiplies."""
         text = self.per_cell(wanted, cells, values)
         if len(values) and (values == values[0]).all():
-            name = self.name(wanted, told=False)
+            name = self.name(wanted, warn=False)
             self.data_lines.append(f"{name}{self.brackets(cells)} : {text}")
             return name
         return text
@@ -286,7 +286,7 @@ class _Writer:
         lines = [f"{goal.sense} {name}{_unit(goal.unit)}"]
         for part, terms in goal.parts.items():
             body = self.side(terms, f"{name}_{part}" if not goal.single else name)
-            start = "  " if goal.single else f"  {self.name(part, told=False) if part in RESERVED else part} : "
+            start = "  " if goal.single else f"  {self.name(part, warn=False) if part in RESERVED else part} : "
             lines += _joined(start, body)
         return lines
 
@@ -332,8 +332,8 @@ class _Writer:
         if isinstance(rule, When):
             turned = bool(rule.condition.constants.any())
             condition = rule.condition.scaled(-1.0).without_constants() if turned else rule.condition
-            told = [*self.side(condition, f"{name}_condition"), "then", *self.relation(name, rule.relation)]
-            return _joined(f"{head}{'unless' if turned else 'if'} ", told)
+            words = [*self.side(condition, f"{name}_condition"), "then", *self.relation(name, rule.relation)]
+            return _joined(f"{head}{'unless' if turned else 'if'} ", words)
         if isinstance(rule, Either):
             parts: list[str] = []
             for k, relation in enumerate(rule.relations):
@@ -574,7 +574,7 @@ def _unit(unit: str | None) -> str:
     if not unit:
         return ""
     if not re.fullmatch(r"(?:[^()\n]|\([^()\n]*\))*", unit) or unit != unit.strip():
-        raise FormatError(f"the unit {unit!r} cannot stand in brackets")
+        raise FormatError(f"the unit {unit!r} cannot be written in parentheses")
     return f" ({unit})"
 
 

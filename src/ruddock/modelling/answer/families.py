@@ -1,4 +1,4 @@
-"""What to do, family by family: yes/no decisions first, then tables, and for large families totals by axis."""
+"""What to do, family by family: binary decisions first, then tables, and for large families totals by axis."""
 
 from __future__ import annotations
 

@@ -32,7 +32,7 @@ FEWEST_SHARES, MOST_SHARES = 3, 40  # of a map of shares
 def figure_of(plan: Plan) -> Figure | None:
     """Return the figure that says most about a plan; None where no figure says more than its tables.
 
-    A family along an axis that runs in order is drawn as bars, yes/no decisions as blocks; a two-way family as bars of
+    A family along an axis that runs in order is drawn as bars, binary decisions as blocks; a two-way family as bars of
     shares; one on a single axis as bars.
     """
     if not plan.found:
@@ -93,8 +93,8 @@ def _along(plan: Plan, family: str, over: str | None) -> tuple[list[str], list[s
     parts = {key: place for place, key in enumerate(sorted(set(keys)))}
     grid = np.zeros((len(parts), len(axes[at])))
     np.add.at(grid, (np.array([parts[key] for key in keys], np.intp), codes[at]), values)
-    told = [", ".join(axes[k].texts[c] for k, c in zip(others, key, strict=True)) or family for key in parts]
-    return list(axes[at].texts), told, grid, found.unit or "", chosen[at]
+    part_labels = [", ".join(axes[k].texts[c] for k, c in zip(others, key, strict=True)) or family for key in parts]
+    return list(axes[at].texts), part_labels, grid, found.unit or "", chosen[at]
 
 
 def bars_figure(plans: Sequence[tuple[str, Plan]], family: str, over: str | None, ax: Axes | None = None) -> Axes:

@@ -16,7 +16,7 @@ def build(folder: Path = HERE) -> rk.Model:
     apiary = rk.Axis("apiary", hours.index.get_level_values("apiary").unique())
 
     model = rk.Model("Crews")
-    go = model.decide("go", crew, apiary)  # no whole numbers needed: they come by themselves
+    go = model.decide("go", crew, apiary)  # no integers needed: they come by themselves
     model.minimize("work", (rk.data(hours, crew, apiary) * go).sum(), unit="hour")
     model.require("somewhere", go.sum(apiary) == 1)
     model.require("someone", go.sum(crew) == 1)

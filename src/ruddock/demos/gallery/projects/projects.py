@@ -1,4 +1,4 @@
-"""Which projects shall the cooperative begin this year?"""
+"""Which projects should the cooperative begin this year?"""
 
 from pathlib import Path
 

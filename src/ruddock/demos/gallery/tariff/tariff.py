@@ -1,4 +1,4 @@
-"""When shall each machine run, so that the electricity of the day costs least?"""
+"""When should each machine run, so that the electricity of the day costs least?"""
 
 from pathlib import Path
 
