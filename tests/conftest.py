@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+
 import pytest
 
 from ruddock.engine.kernels import COMPILED
@@ -14,3 +16,5 @@ def pytest_report_header(config: pytest.Config) -> str:
 def pytest_sessionstart(session: pytest.Session) -> None:
     if not COMPILED:
         pytest.exit("the kernels are not compiled: install the package first, pip install .[test]", returncode=3)
+
+os.environ["COLUMNS"] = "100"  # however wide the terminal of whoever runs the tests

@@ -282,7 +282,7 @@ def test_names_of_ours_stay_apart_from_those_of_results(tmp_path: Path) -> None:
     table = tmp_path / "weeks.csv"
     table.write_text("scenario,x.upper\nless,5\nmore,12\n")
     study = model.scenarios(table)
-    frame = study.table
+    frame = study.table()
     assert frame.columns.is_unique
     assert [study.results[0].status, study.results[0].objective] == ["optimal", 105.0]
     run = CliRunner().invoke(
@@ -351,7 +351,7 @@ def test_one_interrupt_ends_a_question_and_keeps_what_was_found() -> None:
     model = loading()
     found = model.what_if({"room": "+1"}, on_progress=interrupting())
     assert (found.base.reason, found.changed.reason) == ("user", "user")
-    assert found.base.found and "not proven the best" in str(found)
+    assert found.base.found and "not proven optimal" in str(found)
     assert model.sweep("room*", 0.9, 1.1, points=6, on_progress=interrupting()).stopped == "user"
     rows = pd.DataFrame([{"scenario": f"s{k}", "room": 300.0 + k} for k in range(5)])
     study = model.scenarios(rows, on_result=interrupting(3), gap=0.2)

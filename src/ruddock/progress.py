@@ -33,7 +33,10 @@ def progress_sentence(progress: Progress, *, maximize: bool, unit: str | None, t
         if isfinite(progress.bound) and not progress.doing:
             edge = "at most" if maximize else "at least"
             gap = abs(progress.best - progress.bound) / max(1.0, abs(progress.best))
-            parts.append(f"{edge} {amount(progress.bound, unit)}" + (f" (gap {gap:.2%})" if isfinite(gap) else ""))
+            parts.append(
+                f"{edge} {amount(progress.bound, unit, 'up' if maximize else 'down')}"
+                + (f" (gap {gap:.2%})" if isfinite(gap) else "")
+            )
     else:
         parts.append(f"{progress.phase}, {plural(progress.iterations, 'iteration')}")
         if progress.infeasibility == progress.infeasibility:

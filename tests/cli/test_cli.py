@@ -60,7 +60,7 @@ def staircase(periods: int) -> rk.Model:
 def test_solve_prints_the_plan(files: Path) -> None:
     result = run("solve", str(files / "packing.mps"))
     assert result.exit_code == 0
-    assert "best plan found, margin 6,431.7647" in result.stdout
+    assert "optimal. Margin 6,431.76" in result.stdout
     assert "at its upper bound" in result.stdout
 
 
@@ -71,7 +71,7 @@ def test_solve_tells_its_effort_and_keeps_a_log(files: Path, method: str) -> Non
     words = ["--method", method, "--effort", "--certify", "--events", str(log), "--json", str(target)]
     result = run("solve", str(files / "stock.mps"), *words)
     assert result.exit_code == 0, result.output
-    assert "Taken out before the solve" in result.stdout
+    assert "Removed by presolve" in result.stdout
     assert "Checked in exact arithmetic" in result.stdout
     events = [json.loads(line) for line in log.read_text().splitlines()]
     assert [events[0]["event"], events[-1]["event"]] == ["start", "end"]
@@ -82,7 +82,7 @@ def test_solve_tells_its_effort_and_keeps_a_log(files: Path, method: str) -> Non
     assert json.loads(plain.stdout)["objective"] == pytest.approx(plan["objective"], rel=1e-12)
     missing = run("solve", str(files / "stock.mps"), "--events", str(files / "nowhere" / "run.jsonl"))
     assert missing.exit_code == 2
-    assert "cannot be written" in missing.output
+    assert "does not exist" in missing.output
 
 
 def test_the_exact_check_says_that_it_is_for_linear_models(files: Path) -> None:
@@ -91,7 +91,7 @@ def test_the_exact_check_says_that_it_is_for_linear_models(files: Path) -> None:
 
 @pytest.mark.parametrize(
     ("name", "code", "told"),
-    [("packing", 0, "best plan"), ("clash", 1, "no plan exists"), ("endless", 1, "without limit")],
+    [("packing", 0, "optimal"), ("clash", 1, "infeasible"), ("endless", 1, "without limit")],
 )
 def test_exit_status_and_json_follow_the_plan(files: Path, name: str, code: int, told: str) -> None:
     target = files / "plan.json"
@@ -105,7 +105,7 @@ def test_exit_status_and_json_follow_the_plan(files: Path, name: str, code: int,
         assert plan["sense"] == "maximize"
         assert plan["decisions"]["hampers"] == {"value": 40.0, "reduced_cost": None}
         assert plan["constraints"]["wax"]["slack"] == pytest.approx(150 - 131.7647058823)
-        assert {"seconds", "iterations", "nodes", "reductions", "parts"} <= set(plan["effort"])
+        assert {"seconds", "iterations", "nodes", "reductions", "seconds_by_part"} <= set(plan["effort"])
     if name == "clash":
         assert plan["objective"] is None
         assert set(plan["proof"]) == {"most", "least"}
@@ -134,7 +134,7 @@ def test_json_to_standard_output_stands_alone(files: Path) -> None:
         [*EXE, "solve", str(files / "packing.mps"), "--json", "-"], capture_output=True, text=True, check=True
     )
     assert json.loads(done.stdout)["model"] == "Packing week"
-    assert "best plan found" in done.stderr
+    assert "optimal. Margin" in done.stderr
 
 
 @pytest.mark.parametrize("name", demos.FIRST)
@@ -143,7 +143,7 @@ def test_demos_run(name: str) -> None:
     stormy = name == "storm-week"
     assert result.exit_code == int(stormy)
     assert demos.question(name)[:40] in result.stdout
-    assert ("A repair, least change in total" if stormy else "best plan found") in result.stdout
+    assert ("A repair, least change in total" if stormy else "optimal. ") in result.stdout
 
 
 def test_demo_lists_what_there_is_and_corrects_a_name() -> None:
@@ -158,13 +158,13 @@ def test_demo_lists_what_there_is_and_corrects_a_name() -> None:
 @pytest.mark.parametrize(
     ("words", "told"),
     [
-        (["solve", "nowhere.mps"], "there is no such file"),
-        (["solve", "packing.txt"], "there is no such file"),
+        (["solve", "nowhere.mps"], "file not found"),
+        (["solve", "packing.txt"], "file not found"),
         (["solve"], "Missing argument"),
         (["solve", "packing.mps", "--gap", "-1"], "--gap"),
         (["solv"], "No such command"),
-        (["solve", "wrong.mps"], "line 3: 'nonsense' is no section"),
-        (["solve", "packing.mps", "--json", "no/folder.json"], "cannot be written"),
+        (["solve", "wrong.mps"], "line 3: 'nonsense' is not a section"),
+        (["solve", "packing.mps", "--json", "no/folder.json"], "does not exist"),
     ],
 )
 def test_a_wrong_call_or_input_exits_with_2_and_one_message(files: Path, words: list[str], told: str) -> None:
@@ -183,7 +183,7 @@ def test_a_time_limit_keeps_what_is_known(files: Path) -> None:
     assert (plan["status"], plan["reason"]) == ("stopped", "time")
     assert 0 <= plan["bound"] < plan["objective"]
     assert "stopped by the time limit. Best plan so far: uneven" in result.stdout
-    assert "any plan has at least" in result.stdout
+    assert "no plan has less than" in " ".join(result.stdout.split())
 
 
 @pytest.mark.skipif(os.name != "posix", reason="sends a signal")
@@ -262,19 +262,19 @@ require
 @pytest.mark.parametrize(
     ("words", "code", "told", "form"),
     [
-        (["ranges"], 0, "one more hour earns £8.06, up to 950 hour", "ruddock-ranges/1"),
-        (["ranges", "wax"], 0, "0 unlimited", "ruddock-ranges/1"),
-        (["whatif", "extraction=700", "wax+=20"], 0, "£483.53 better", "ruddock-what-if/1"),
-        (["whatif", "hampers.upper=5", "shelf=off"], 0, "No longer bind: shelf", "ruddock-what-if/1"),
-        (["whatif", "extraction=-1"], 1, "no plan exists", "ruddock-what-if/1"),
+        (["sensitivity"], 0, "one more hour earns £8.06, up to 950 hours", "ruddock-sensitivity/1"),
+        (["sensitivity", "wax"], 0, "0 unlimited", "ruddock-sensitivity/1"),
+        (["what-if", "extraction=700", "wax+=20"], 0, "£483.53 better", "ruddock-what-if/1"),
+        (["what-if", "hampers.upper=5", "shelf=off"], 0, "No longer binding: shelf", "ruddock-what-if/1"),
+        (["what-if", "extraction=-1"], 1, "infeasible", "ruddock-what-if/1"),
         (
             ["sweep", "extraction", "0", "1200"],
             0,
-            "There is a plan at every value from 5 to 1,200 hour",
+            "There is a plan at every value from 5 to 1,200 hours",
             "ruddock-sweep/1",
         ),
-        (["reach", "extraction", "--objective", "6000"], 0, "at least 586.4234 hour", "ruddock-reach/1"),
-        (["reach", "extraction", "--target", "jars=800"], 0, "at least 1,120 hour", "ruddock-reach/1"),
+        (["reach", "extraction", "--objective", "6000"], 0, "at least 586.424 hours", "ruddock-reach/1"),
+        (["reach", "extraction", "--target", "jars=800"], 0, "at least 1,120 hours", "ruddock-reach/1"),
         (["reach", "wax", "--objective", "9000"], 1, "This is proven", "ruddock-reach/1"),
     ],
 )
@@ -292,7 +292,7 @@ def test_a_clash_is_diagnosed(tmp_path: Path) -> None:
     path.write_text(PACKING.replace("10 <= jars - mead", "150 <= jars - mead").replace("<= 640", "<= 60"))
     result = run("diagnose", str(path), "--may-change", "extraction", "--json", str(target))
     assert result.exit_code == 0
-    assert "The clash: these cannot all hold" in result.stdout
+    assert "The clash (irreducible infeasible set)" in result.stdout
     why = json.loads(target.read_text())
     assert [m["name"] for m in why["clashes"][0]["members"]] == ["shelf", "extraction", "mead"]
     assert why["repairs"][0]["changes"] == [
@@ -307,7 +307,7 @@ def test_a_row_is_explained_term_by_term(tmp_path: Path) -> None:
     result = run("explain", str(path), "extraction")
     assert result.exit_code == 0
     assert "total" in result.stdout
-    assert "640 hour <= 640 hour: binding." in result.stdout
+    assert "640 hours <= 640 hours, binding." in result.stdout
     assert run("explain", str(path), "extractoin").exit_code == 2
 
 

@@ -146,22 +146,22 @@ def test_sense_constant_and_named_objective(tmp_path: Path, sense: str) -> None:
 
 ERRORS = {
     "cut off": (small().replace("ENDATA\n", ""), "ends without ENDATA", None),
-    "section": (small().replace("RHS\n", "RHZ\n", 1), "'RHZ' is no section .did you mean 'RHS'", 14),
+    "section": (small().replace("RHS\n", "RHZ\n", 1), "'RHZ' is not a section .did you mean 'RHS'", 14),
     "quadratic": (small().replace("ENDATA", "QUADOBJ\n x x 2\nENDATA"), "for quadratic objectives", 18),
     "sets": (small().replace("ENDATA", "SOS\n S1 a\nENDATA"), "special ordered sets", 18),
     "row kind": (small().replace(" L a", " K a"), "the kind of a row is N, L, G or E", 4),
-    "row twice": (small().replace(" G b", " G a"), "the row 'a' stands a second time", 5),
-    "unknown row": (small().replace(" x b 1", " x bb 1"), "there is no row 'bb'", 9),
+    "row twice": (small().replace(" G b", " G a"), "the row 'a' appears twice", 5),
+    "unknown row": (small().replace(" x b 1", " x bb 1"), "row 'bb' is not defined", 9),
     "number": (small().replace("y goal 2", "y goal two"), "'two' is not a number", 10),
     "fields": (small().replace("y goal 2", "y goal 2 a"), "one or two pairs", 10),
     "entry twice": (small().replace(" x b 1", " x a 1"), "second entry in row 'a'", 9),
-    "apart": (small().replace(" M2", " x M2x 1\n M2").replace("M2x", "b").replace(" x b 1 c 1\n", ""), "goes on after another", 12),
+    "apart": (small().replace(" M2", " x M2x 1\n M2").replace("M2x", "b").replace(" x b 1 c 1\n", ""), "continues after another", 12),
     "marker": (small().replace("INTORG", "INTERG"), "a marker is 'INTORG' or 'INTEND'", 11),
-    "rhs row": (small(rhs=" RHS q 1\n"), "there is no row 'q'", 15),
+    "rhs row": (small(rhs=" RHS q 1\n"), "row 'q' is not defined", 15),
     "rhs twice": (small(rhs=" RHS a 1\n RHS a 2\n"), "second right side", 16),
     "bound kind": (small(" UX B x 4\n"), "the kind of a bound is one of", 19),
-    "bound column": (small(" UP B xx 4\n"), "there is no column 'xx'", 19),
-    "bound value": (small(" UP B x\n"), "needs a column and a number|no column|not a number", 19),
+    "bound column": (small(" UP B xx 4\n"), "column 'xx' is not defined", 19),
+    "bound value": (small(" UP B x\n"), "needs a column and a number|not defined|not a number", 19),
     "infinite": (small().replace("y goal 2", "y goal 1e40"), "is infinite", 10),
     "data first": (" x y 1\n" + small(), "data before the first section", 1),
     "empty": ("", "ends without ENDATA", None),
@@ -235,7 +235,7 @@ def test_nothing_is_half_written(tmp_path: Path) -> None:
     assert list(tmp_path.iterdir()) == []
 
 
-@pytest.mark.parametrize(("name", "message"), [("none.mps", "no such file"), ("a.txt", "not one that can be read")])
+@pytest.mark.parametrize(("name", "message"), [("none.mps", "file not found"), ("a.txt", "not one that can be read")])
 def test_what_cannot_be_read(tmp_path: Path, name: str, message: str) -> None:
     (tmp_path / "a.txt").touch()
     with pytest.raises(rk.FormatError, match=message):

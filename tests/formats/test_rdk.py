@@ -108,12 +108,12 @@ def test_where_decisions_are_open_unknown_names_are_decisions() -> None:
 
 
 ERRORS = {
-    "label": ("axes\n  a : p, q\ndata\n  d[a] : p 1, qq 2\n", 4, 15, "'qq' is no label of axis a; did you mean 'q'"),
-    "axis": ("axes\n  place : p\ndata\n  d[plaec] : 1\n", 4, 5, "no axis 'plaec'; did you mean 'place'"),
+    "label": ("axes\n  a : p, q\ndata\n  d[a] : p 1, qq 2\n", 4, 15, "'qq' is not a label of axis a; did you mean 'q'"),
+    "axis": ("axes\n  place : p\ndata\n  d[plaec] : 1\n", 4, 5, "'plaec' is not an axis; did you mean 'place'"),
     "number": ("axes\n  a : p, q\ndata\n  d[a] : p 1, q two\n", 4, 17, "'two' is not a number"),
     "entry": ("axes\n  a : p, q\ndata\n  d[a] : p 1 2, q 2\n", 4, 10, "1 label and a number; here are 3 parts"),
-    "twice": ("axes\n  a : p, q\ndata\n  d[a] : p 1, p 2\n", 4, 15, "p is given a second time"),
-    "kind": ("decisions\n  x integr 0 .. 4\n", 2, 5, "no kind 'integr'; did you mean 'integer'"),
+    "twice": ("axes\n  a : p, q\ndata\n  d[a] : p 1, p 2\n", 4, 15, "p is given twice"),
+    "kind": ("decisions\n  x integr 0 .. 4\n", 2, 5, "'integr' is not a kind of decision; did you mean 'integer'"),
     "name": ("decisions\n  jars >= 0\nmaximize m\n  3 jras\n", 4, 5, "'jras' is neither data nor a decision; did you mean 'jars'"),
     "product": ("decisions\n  x, y >= 0\nmaximize m\n  x y\n", 4, 5, "between names write *"),
     "numbers": ("decisions\n  x >= 0\nmaximize m\n  2 3 x\n", 4, 5, "'3' is not expected here"),
@@ -122,17 +122,17 @@ ERRORS = {
     "bracket": ("decisions\n  x >= 0\nrequire\n  c : (x + 2 <= 3\n", 4, 14, "'<=' is not expected here"),
     "open end": ("decisions\n  x >= 0\nrequire\n  c : x +\n", 4, 10, "the end of the entry is not expected"),
     "no decision": ("decisions\n  x >= 0\nrequire\n  c : 2 <= 3\n", 4, 7, "holds no decision"),
-    "reserved": ("decisions\n  sum >= 0\n", 2, 3, "a word of the language"),
-    "used": ("decisions\n  x >= 0\n  x >= 0\n", 3, 3, "'x' is used already"),
-    "heading": ("decision\n  x >= 0\n", 1, 1, "'decision' is no heading"),
-    "spread": ("axes\n  a : p, q\ndecisions\n  x[a] >= 0\nminimize c\n  x\n", 6, 3, r"still spread over a; write sum"),
+    "reserved": ("decisions\n  sum >= 0\n", 2, 3, "a reserved word"),
+    "used": ("decisions\n  x >= 0\n  x >= 0\n", 3, 3, "'x' is taken already"),
+    "heading": ("decision\n  x >= 0\n", 1, 1, "write decisions in place of 'decision'"),
+    "spread": ("axes\n  a : p, q\ndecisions\n  x[a] >= 0\nminimize c\n  x\n", 6, 3, r"still runs over a; write sum"),
     "family": ("axes\n  a : p, q\ndecisions\n  x[a] >= 0\nrequire\n  c : x <= 3\n", 6, 3, r"also runs over a: sum over it, or write c\[a\]"),
     "repeat": ("axes\n  a : p, q\ndecisions\n  x[a] >= 0\n  y >= 0\nrequire\n  c[a] : x + y <= 3\n", 7, 12, "would count 2 times"),
-    "file": ("axes\n  a : from none.csv\n", None, None, "there is no such file"),
+    "file": ("axes\n  a : from none.csv\n", None, None, "file not found"),
     "crossed": ("decisions\n  x 5 .. 3\n", 2, 3, "the lower bound 5 is above the upper bound 3"),
     "empty": ("", None, None, "the file is empty"),
     "first": ("  x >= 0\n", 1, 3, "the first line is a heading"),
-    "unit": ("decisions\n  x >= 0\nmaximize m (£\n  x\n", 3, 11, "stands on the next line"),
+    "unit": ("decisions\n  x >= 0\nmaximize m (£\n  x\n", 3, 11, "on the next line, indented"),
 }  # fmt: skip
 
 
@@ -181,7 +181,7 @@ def test_tables_long_and_wide_are_told_apart_and_replaced(folder: Path) -> None:
     (folder / "storm.csv").write_text("market,need\nQuay,100\nAbbey,90\nStation,60\nPriory,45\n")
     storm = read_rdk_text(HAULAGE, "model.rdk", folder, {"need": folder / "storm.csv"})
     assert storm.problem().row_lower[-4:].tolist() == [100, 90, 60, 45]
-    with pytest.raises(rk.FormatError, match="no data called 'ned' to replace; did you mean 'need'"):
+    with pytest.raises(rk.FormatError, match="'ned' is not data of this model; did you mean 'need'"):
         read_rdk_text(HAULAGE, "model.rdk", folder, {"ned": folder / "storm.csv"})
 
 

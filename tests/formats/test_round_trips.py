@@ -146,14 +146,14 @@ TABLE_ERRORS = {
         ',x,relation,limit\nc,"1,000",<=,4\n',
         "B2: '1,000' is not a number; write 1234.5 without separators",
     ),
-    "relation": (",x,relation,limit\nc,1,~,4\n", "C2: '~' is no relation"),
+    "relation": (",x,relation,limit\nc,1,~,4\n", "C2: '~' is not a relation"),
     "no relation": (",x,relation,limit\nc,1,,4\n", "C2: the relation is missing"),
     "no limit": (",x,relation,limit\nc,1,<=,\n", "D2: the limit is missing"),
-    "twice": (",x,relation,limit\nc,1,<=,4\nc,1,<=,5\n", "A3: the constraint 'c' stands a second time"),
-    "column twice": (",x,x,relation,limit\nc,1,1,<=,4\n", "C1: the decision 'x' stands a second time"),
-    "kind": (",x,relation,limit\nkind,integr,,\n", "B2: there is no kind 'integr'; did you mean 'integer'"),
+    "twice": (",x,relation,limit\nc,1,<=,4\nc,1,<=,5\n", "A3: the constraint 'c' appears twice"),
+    "column twice": (",x,x,relation,limit\nc,1,1,<=,4\n", "C1: the decision 'x' appears twice"),
+    "kind": (",x,relation,limit\nkind,integr,,\n", "B2: 'integr' is not a kind; did you mean 'integer'"),
     "crossed": (",x,relation,limit\nlower,5,,\nupper,3,,\n", "B1: the lower bound 5 is above"),
-    "heading": (",x,relation\nc,1,<=\n", "there is no column 'limit'"),
+    "heading": (",x,relation\nc,1,<=\n", "column 'limit' not found"),
     "empty": (",,\n", "the table is empty"),
 }
 
@@ -270,7 +270,7 @@ def test_convert_show_and_check_from_the_command_line(tmp_path: Path) -> None:
         assert done.exit_code == 0
         assert "19 decisions, 9 constraints" in done.stdout
     assert rk.read(tmp_path / "haul.json").solve().objective == pytest.approx(429.25)
-    shown = run.invoke(main, ["show", str(tmp_path / "haul.rdk"), "demand[Quay]"], catch_exceptions=False)
+    shown = run.invoke(main, ["algebra", str(tmp_path / "haul.rdk"), "demand[Quay]"], catch_exceptions=False)
     assert shown.stdout.split() == [
         "demand[Quay]",
         "(crate)",

@@ -22,7 +22,7 @@ def test_a_maximisation_told_in_its_own_signs_and_units() -> None:
     assert row["one_more"] == pytest.approx(137 / 17)  # £ per hour
     assert row["one_less"] == pytest.approx(-137 / 17)
     assert (row["down_to"], row["up_to"]) == (pytest.approx(100), pytest.approx(950))
-    assert "one more hour earns £8.06, up to 950 hour; one less loses £8.06, down to 100 hour" in flat(found)
+    assert "one more hour earns £8.06, up to 950 hours; one less loses £8.06, down to 100 hours" in flat(found)
     assert found.limits.loc["wax", "up_to"] == np.inf
     assert found.limits.loc["shelf", "below"] == "no plan"
     jars = found.coefficients.loc["jars"]
@@ -45,9 +45,9 @@ def test_two_sided_prices_are_told_where_limits_meet() -> None:
     row = found.limits.loc["room"]
     assert row["one_more"] == 0
     assert row["one_less"] < 0
-    assert "differ because other limits bind at the same point" in flat(found)
+    assert "differ because the plan is degenerate: other limits bind at the same point" in flat(found)
     assert found.coefficients.loc["mead", "improvement"] == pytest.approx(5.0)  # one of it takes the room of two jars
-    assert found.coefficients.loc["mead", "gives_way"] == "jars"
+    assert found.coefficients.loc["mead", "leaves"] == "jars"
 
 
 def test_with_integers_true_steps_lead() -> None:
@@ -57,9 +57,9 @@ def test_with_integers_true_steps_lead() -> None:
     assert found.held
     assert found.relaxation == pytest.approx(model.without_integers().solve().objective)
     text = flat(found)
-    assert "the integer plan is £52.33 worse than that (integrality gap)" in text
-    assert text.index("What a step is truly worth") < text.index("while every integer decision keeps its value")
-    assert "Limits most worth moving" not in text
+    assert "the integer plan is £52.33 worse than the relaxation (integrality gap)" in text
+    assert text.index("What a step of a limit is worth") < text.index("with every integer decision held at its value")
+    assert "Limits most worth changing" not in text
     assert found.steps is not None
     assert len(found.steps)
     for name, (step, more, less) in found.steps[["step", "more", "less"]].T.items():
@@ -75,7 +75,7 @@ def test_steps_are_solved_with_nothing_held() -> None:
     model = demos.build("spring-haulage")
     plan = model.solve()
     found = plan.sensitivity(["demand"], by=10)
-    assert "What a step is truly worth" in flat(found)
+    assert "What a step of a limit is worth" in flat(found)
     assert found.steps is not None
     assert found.steps.index.tolist() == found.limits.index.tolist()  # all that are named
     for name in found.steps.index:
@@ -116,8 +116,8 @@ def test_solve_and_sensitivity_say_the_same_and_it_is_true() -> None:
             assert ranges.loc[name, column] == pytest.approx(truth, abs=1e-6)
         more = ranges.loc[name, "one_more"]
         shown = "0 (degenerate)" if abs(more) < 1e-9 else f"+€{more:,.2f} (degenerate)"
-        assert f"{name} <= {limits[name]} {shown}" in text
-    assert "Degenerate: some limits are worth something else downwards" in text
+        assert f"{name} {limits[name]} <= {limits[name]} binding {shown}" in text
+    assert "Degenerate: there, one less is worth a different amount" in text
 
 
 def uses(plan: rk.Plan) -> list[tuple[str, float]]:
@@ -174,4 +174,4 @@ def test_plain_data_holds_no_infinity() -> None:
     document = found.as_dict()
     assert document["limits"]["wax"]["up_to"] is None
     assert document["limits"]["extraction"]["up_to"] == pytest.approx(950)
-    assert pd.DataFrame(document["coefficients"]).shape == (7, 3)
+    assert pd.DataFrame(document["coefficients"]).shape == (8, 3)

@@ -107,7 +107,7 @@ def test_a_curve_has_its_value_everywhere(at: float, sense: str) -> None:
     assert plan.objective == pytest.approx(3 * once + charged)
     assert plan["cost[b]"] == pytest.approx(2 * once)
     assert plan["charge"] == pytest.approx(charged)
-    assert plan.quantities()["cost"].loc["a"] == pytest.approx(once)
+    assert plan["cost"].loc["a"] == pytest.approx(once)
     assert len(plan.decisions()) == 2  # what the curves need shows nowhere
     judged = model.appraise(plan.decisions()["value"])
     assert judged.feasible
@@ -119,7 +119,7 @@ def test_slips_in_curves() -> None:
     x = model.decide("x", rk.Axis("a", [1, 2]), upper=9)
     for corners, told in (
         ([(0, 0)], "two or more pairs"), ([(0, 0), (5, 1), (3, 2)], "x of the corners rises"), (7, "corners are pairs"),
-        ([(0, 0), (1, x)], "a corner is two numbers"), ([(0, 0), (0, 1), (0, 2)], "two corners stand at one x"),
+        ([(0, 0), (1, x)], "a corner is two numbers"), ([(0, 0), (0, 1), (0, 2)], "two corners share one x"),
     ):  # fmt: skip
         with pytest.raises(rk.ModelError, match=told):
             model.curve("bad", x, corners)  # type: ignore[arg-type]

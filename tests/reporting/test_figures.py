@@ -8,7 +8,7 @@ import pytest
 
 import ruddock as rk
 from ruddock import demos
-from ruddock.reporting.figures import paper
+from ruddock.document.plotting import paper
 
 mpl.use("agg")
 TARIFF = demos.text("tariff")
@@ -29,13 +29,13 @@ def test_a_sweep_goes_through_its_points() -> None:
 
 def test_bars_add_up_to_the_plan_before_and_after() -> None:
     found = rk.read(TARIFF).what_if({"price": 0.25})
-    ax = found.draw("work", "hour", paper())
+    ax = found.draw_bars("work", "hour", paper())
     heights = sum(patch.get_height() for patch in ax.patches)
     works = [plan.table("work").to_numpy(float).sum() for plan in (found.base, found.changed)]
     assert heights == pytest.approx(sum(works))
     assert "extractor" in words(ax)
     with pytest.raises(rk.ModelError, match="did you mean 'hour'"):
-        found.draw("work", "hours")
+        found.draw_bars("work", "hours")
     with pytest.raises(rk.ModelError, match="did you mean 'work'"):
         found.base.draw_bars("wrok")
 
@@ -53,13 +53,13 @@ def test_a_clash_shows_its_limits_and_what_they_pull_at() -> None:
     found = demos.build("storm-week").diagnose()
     told = words(found.draw(paper()))
     assert all(reason.name in told for reason in found.clashes[0].reasons)
-    with pytest.raises(rk.ModelError, match="no clash"):
+    with pytest.raises(rk.ModelError, match="nothing to draw"):
         demos.build("blending").diagnose().draw()
 
 
 def test_ranges_and_scenarios_are_drawn_with_their_names() -> None:
     model = demos.build("packing-week").without_integers()
-    assert "extraction = 640 hour" in words(model.solve().sensitivity().draw(paper()))
+    assert "extraction: 640 hours" in words(model.solve().sensitivity().draw(paper()))
     import pandas as pd
 
     table = pd.DataFrame({"extraction": [700.0, 3.0]}, index=["long", "cannot be"])
@@ -67,7 +67,7 @@ def test_ranges_and_scenarios_are_drawn_with_their_names() -> None:
     assert "no plan" in told
     assert "long" in told
     many = pd.DataFrame({"extraction": np.linspace(100, 700, 60)})
-    assert "from least to most" in words(model.scenarios(many).draw(paper()))
+    assert "from smallest to largest" in words(model.scenarios(many).draw(paper()))
 
 
 def test_what_rules_need_shows_nowhere() -> None:

@@ -13,7 +13,7 @@ from openpyxl import load_workbook
 
 import ruddock as rk
 from ruddock import demos
-from ruddock.reporting.effort import TIGHTENED
+from ruddock.modelling.answer.effort import TIGHTENED
 
 EVIL = '=1+1<script>alert("x")</script>|`*'
 
@@ -62,13 +62,14 @@ def test_every_demo_is_reported_in_every_form(name: str, form: str, tmp_path: Pa
         assert json.loads(path.read_text())["status"] == plan.status
         return
     if form == ".xlsx":
-        sheet = load_workbook(path)["Report"]
-        told = " ".join(str(cell.value) for row in sheet.iter_rows() for cell in row if cell.value is not None)
+        book = load_workbook(path)
+        rows = [row for name in ("Summary", "Appendix") for row in book[name].iter_rows()]
+        told = " ".join(str(cell.value) for row in rows for cell in row if cell.value is not None)
     else:
         told = " ".join("".join(read_page(path).text).split()) if form == ".html" else path.read_text()
     assert demos.question(name).split()[0] in told
-    parts = ("What to do", "What holds it back", "How far this holds") if plan.found else ("Why there is no plan",)
-    for part in (*parts, "What was checked", "How it was solved"):
+    parts = ("Recommendation", "What to do", "What limits it") if plan.found else ("infeasible",)
+    for part in (*parts, "Checks", "How it was solved"):
         assert part in told
     value = f"{plan.objective:,.2f}" if plan.found else "A repair"
     assert value in told
@@ -96,25 +97,24 @@ def test_two_decisions_of_any_kind_are_reported(kinds: tuple[str, str], tmp_path
     model.require("room", jars + 2 * mead <= 12)
     model.maximize("margin", jars + mead)
     model.solve().report(tmp_path / "plan.html")
-    drawn = "<svg" in (tmp_path / "plan.html").read_text().split(">What to do</h2>")[1].split("<h2")[0]
+    drawn = "<svg" in (tmp_path / "plan.html").read_text().split(">Recommendation</h2>")[1].split("<h2")[0]
     assert drawn == ("semicontinuous" not in kinds)
 
 
 @pytest.mark.parametrize(
     ("name", "drawn"),
     [
-        ("two-products", "all plans"),
+        ("two-products", "feasible region"),
         ("tariff", "when work is on"),
-        ("stock", "bottle (case)"),
+        ("stock", "bottle (cases)"),
         ("storm-week", "cannot all hold"),
-        ("crews", None),
+        ("projects", None),
     ],
 )
 def test_a_page_draws_what_a_figure_says_better(name: str, drawn: str | None, tmp_path: Path) -> None:
     path = tmp_path / "plan.html"
     demos.build(name).solve().report(path)
-    section = "Why there is no plan" if name == "storm-week" else "What to do"
-    part = path.read_text().split(f">{section}</h2>")[1].split("<h2")[0]
+    part = path.read_text().split("<main>")[1].split(">What to do</h2>")[0].split('class="appendix"')[0]
     assert ("<svg" in part) == (drawn is not None)
     assert drawn is None or drawn in part
 
@@ -137,7 +137,7 @@ def test_a_workbook_holds_numbers_and_runs_nothing(tmp_path: Path) -> None:
     book = load_workbook(path)
     for sheet in book:
         assert not any(cell.data_type == "f" for row in sheet.iter_rows() for cell in row), sheet.title
-        if sheet.title != "Report":
+        if sheet.title not in ("Summary", "Appendix"):
             assert sheet.freeze_panes == "B2"
     decisions = {row[0].value: row for row in book["Decisions"].iter_rows(min_row=2)}
     for name, value in plan.decisions()["value"].items():
@@ -165,7 +165,7 @@ def test_findings_are_left_out_when_the_model_has_changed(tmp_path: Path) -> Non
     plan = model.solve()
     model.require("later", model["jars"] <= 1e9)
     plan.report(tmp_path / "plan.md")
-    assert "What was checked" not in (tmp_path / "plan.md").read_text()
+    assert "Checks" not in (tmp_path / "plan.md").read_text()
 
 
 @pytest.mark.parametrize(

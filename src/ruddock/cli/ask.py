@@ -81,8 +81,8 @@ def sweep(model: Input, out: Output, how: dict[str, Any], what: str, start: floa
 
 
 @main.command(short_help="The limit that reaches a target (goal seek).")
-@click.argument("what")
 @asks(
+    click.argument("what"),
     click.option("--objective", type=float, metavar="VALUE", help="A value that the objective should reach."),
     click.option("--target", "targets", multiple=True, metavar="NAME=VALUE", help="A quantity or decision to reach."),
 )

@@ -34,7 +34,7 @@ class RuddockGroup(click.Group):
             warnings.showwarning = _show_warning
             warnings.simplefilter("always", RuddockWarning)
             try:
-                status = super().main(args, prog_name, standalone_mode=False, **extra)
+                status = super().main(args, prog_name or "ruddock", standalone_mode=False, **extra)
             except RuddockError as error:
                 _show_error(str(error))
                 status = 2

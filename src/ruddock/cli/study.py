@@ -12,8 +12,8 @@ from ruddock.cli.options import Amount, File, Input, Output, asks
 
 
 @main.command(short_help="Solve under every scenario of a table, and compare.")
-@click.argument("table", type=click.Path(path_type=Path))
 @asks(
+    click.argument("table", type=click.Path(path_type=Path)),
     click.option("--jobs", type=Amount("COUNT", 1, whole=True), default=1, help="Scenarios solved at the same time."),
     click.option("--keep", type=File(), help="Keep results in this file; the same command continues from it."),
     click.option("--each-time-limit", type=Amount("SECONDS"), help="Stop each scenario after this time."),
@@ -53,9 +53,11 @@ def scenarios(
 
 
 @main.command(short_help="Two objectives or more against each other.")
-@click.argument("objectives", nargs=-1)
 @asks(
-    click.option("--points", default="21", metavar="COUNT", help="How many; all finds every point of an integer model.")
+    click.argument("objectives", nargs=-1),
+    click.option(
+        "--points", default="21", metavar="COUNT", help="How many; all finds every point of an integer model."
+    ),
 )
 def tradeoff(model: Input, out: Output, how: dict[str, Any], objectives: tuple[str, ...], points: str) -> None:
     """Set OBJECTIVES of MODEL against each other: from the best of the first to the best of the second.

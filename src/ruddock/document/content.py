@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from math import isfinite, isnan
 from typing import TYPE_CHECKING, Any, overload
 
-from ruddock.document.numbers import DUST, amount, counted, is_money, number
+from ruddock.document.numbers import DUST, Toward, amount, counted, is_money, number
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -26,6 +26,7 @@ class Number:
     signed : whether one above zero has a ``+`` in front, as a difference has
     words : what is shown in place of ``unlimited`` or behind the number, such as ``(degenerate)``
     quiet : whether 0 is a dot, in tables that are mostly 0
+    toward : whether it is rounded ``up`` or ``down``, where rounding must not overstate it
     """
 
     value: float
@@ -33,6 +34,7 @@ class Number:
     signed: bool = False
     words: str = ""
     quiet: bool = False
+    toward: Toward = ""
 
     def text(self, *, bare: bool = False) -> str:
         """Return it in writing, without its unit where that stands in the heading."""
@@ -42,7 +44,7 @@ class Number:
             return self.words or number(self.value)
         if self.quiet and abs(self.value) < DUST:
             return "·"
-        text = number(self.value) if bare else amount(self.value, self.unit)
+        text = number(self.value, self.toward) if bare else amount(self.value, self.unit, self.toward)
         if self.signed and self.value > 0 and text.strip("£€$¥0.,") and not text.startswith("0 "):
             text = f"+{text}"
         return f"{text} {self.words}" if self.words else text

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
 from math import floor, isfinite, isnan, log10
+from typing import Literal
 
+Toward = Literal["", "up", "down"]  # how what must not be overstated is rounded
 MONEY = ("£", "€", "$", "¥")
 DUST = 1e-6  # nearer to 0 than any answer is exact
 WHOLE_DIGITS = 1e15  # beyond which a float does not hold every integer
@@ -43,17 +46,21 @@ ABBREVIATIONS = frozenset(
 WORD = re.compile(r"[a-z][a-z]{2,}\Z")
 
 
-def number(value: float | None) -> str:
+def number(value: float | None, toward: Toward = "") -> str:
     """Write a number for people: thousands separated, at most six significant digits, or all of a whole part.
+
+    What must not be overstated is rounded ``up`` or ``down``: a limit that is at least needed, the end of a range.
 
     >>> number(1234.5), number(6.9e-07), number(-0.0), number(0.01234567), number(None)
     ('1,234.5', '0', '0', '0.0123457', '')
+    >>> number(586.42341, "up"), number(586.42341, "down"), number(640.0000000001, "up")
+    ('586.424', '586.423', '640')
     """
     if value is None or isnan(value):
         return ""
     if not isfinite(value):
         return "unlimited" if value > 0 else "-unlimited"
-    return "0" if abs(value) < DUST else _digits(value, 6)
+    return "0" if abs(value) < DUST else _digits(value, 6, toward)
 
 
 def as_written(value: float) -> str:
@@ -65,29 +72,38 @@ def as_written(value: float) -> str:
     return number(value) if value == 0 or not isfinite(value) else _digits(value, 12)
 
 
-def _digits(value: float, most: int) -> str:
+def _digits(value: float, most: int, toward: Toward = "") -> str:
     size = abs(value)
     if size >= WHOLE_DIGITS or size < 1e-4:
         return f"{value:.{most}g}"
-    text = f"{value:,.{max(most - 1 - floor(log10(size)), 0)}f}"
+    decimals = max(most - 1 - floor(log10(size)), 0)
+    text = f"{_rounded(value, decimals, toward):,.{decimals}f}"
     text = text.rstrip("0").rstrip(".") if "." in text else text
     return "0" if text == "-0" else text
 
 
-def amount(value: float | None, unit: str | None) -> str:
+def _rounded(value: float, decimals: int, toward: Toward) -> float | Decimal:
+    """Return a number rounded up or down to some decimals; one that is as good as on them stays there."""
+    if not toward or abs(value - round(value, decimals)) <= 1e-9 * max(1.0, abs(value)):
+        return value
+    mode = ROUND_CEILING if toward == "up" else ROUND_FLOOR
+    return Decimal(value).quantize(Decimal(1).scaleb(-decimals), rounding=mode)
+
+
+def amount(value: float | None, unit: str | None, toward: Toward = "") -> str:
     """Write a number with its unit; money to the penny, its sign in front; other units in the plural.
 
     >>> amount(-1234.5, "£"), amount(640, "hour"), amount(1, "hour"), amount(2.25, "£/crate")
     ('-£1,234.50', '640 hours', '1 hour', '£2.25/crate')
     """
-    text = number(value)
+    text = number(value, toward)
     if not unit or not text or value is None:
         return text
     if not isfinite(value):
         return text
     if is_money(unit):
-        size = abs(value)
-        text = f"{size:,.2f}" if size >= 0.01 or size < DUST else number(size)
+        held = _rounded(value, 2, toward) if abs(value) >= 0.01 or abs(value) < DUST else value
+        text = f"{abs(held):,.2f}" if abs(value) >= 0.01 or abs(value) < DUST else number(abs(value))
         sign = "-" if value < 0 and float(text.replace(",", "")) != 0 else ""
         return f"{sign}{unit[0]}{text}{unit[1:]}"
     return f"{text}{'' if unit[0] in '%°' else ' '}{counted(unit, one=text in ('1', '-1'))}"

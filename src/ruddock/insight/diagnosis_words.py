@@ -8,7 +8,7 @@ from math import isnan
 from typing import TYPE_CHECKING, Any
 
 from ruddock.document.content import Block, Cell, Next, Number, Question, Row, Sentence, Table
-from ruddock.document.numbers import amount, listed_all, number
+from ruddock.document.numbers import Toward, amount, listed_all, number
 from ruddock.errors import listed
 from ruddock.modelling.algebra import rule_in_words
 from ruddock.modelling.answer.verdict import STOPPED_BY, headline
@@ -236,11 +236,12 @@ def _fraction(value: Fraction) -> str:
 def _move(move: Move, formulation: Formulation) -> Row:
     """Return how a limit changes: its name, before, after and by how much."""
     unit = unit_of(formulation, move.name)
-    by = Number(move.by, unit, signed=True)
+    toward: Toward = "up" if move.by > 0 else "down"  # rounded the other way it would be too little
+    by = Number(move.by, unit, signed=True, toward=toward)
     if isnan(move.old):
         sign = "+" if move.by > 0 else "-"
         return move.name, move.relation, "its right side", f"its right side {sign} {amount(abs(move.by), unit)}", by
-    return move.name, move.relation, Number(move.old, unit), Number(move.new, unit), by
+    return move.name, move.relation, Number(move.old, unit), Number(move.new, unit, toward=toward), by
 
 
 def _repair(repair: Repair, formulation: Formulation) -> Table:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Next, Section, Sentence
-from ruddock.document.numbers import amount, number
+from ruddock.document.numbers import Toward, amount, number
 from ruddock.modelling.answer.verdict import STOPPED_BY
 
 if TYPE_CHECKING:
@@ -40,15 +40,20 @@ def reach_sentences(found: Reach) -> list[Block]:
     if np.isinf(found.value):
         return [Sentence(f"{found.target}: {lever.name} ({now}) does not limit it, however tight it is.", verdict=True)]
     word = {"upper": "at least", "lower": "at most", "both": "as near as"}[lever.side]
+    toward: Toward = "up" if lever.side == "upper" else "down" if lever.side == "lower" else ""
     if lever.factor:
-        return [Sentence(f"{found.target} needs {lever.target} times {word} {number(found.value)}.", verdict=True)]
+        return [
+            Sentence(f"{found.target} needs {lever.target} times {word} {number(found.value, toward)}.", verdict=True)
+        ]
     change = found.change or 0.0
-    moved = f": {amount(abs(change), unit)} {'more' if change > 0 else 'less'} than now"
+    moved = f": {amount(abs(change), unit, 'up')} {'more' if change > 0 else 'less'} than now"
     if np.isnan(change):
         moved = ", for all members"
     elif abs(change) < 1e-9:
         moved = ": the value it has now"
-    return [Sentence(f"{found.target} needs {lever.name} {word} {amount(found.value, unit)}{moved}.", verdict=True)]
+    return [
+        Sentence(f"{found.target} needs {lever.name} {word} {amount(found.value, unit, toward)}{moved}.", verdict=True)
+    ]
 
 
 def reach_sections(found: Reach) -> list[Section]:

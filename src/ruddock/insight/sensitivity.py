@@ -154,8 +154,8 @@ class Sensitivity(Result):
         unit = str(row.unit) or None
         now = limit_words(row.relation, row.limit, unit, row.both_sides)
         more, less = self._effect(row.one_more), self._effect(row.one_less)
-        up = "with no upper end" if np.isposinf(row.up_to) else f"up to {amount(row.up_to, unit)}"
-        down = "with no lower end" if np.isneginf(row.down_to) else f"down to {amount(row.down_to, unit)}"
+        up = "with no upper end" if np.isposinf(row.up_to) else f"up to {amount(row.up_to, unit, 'down')}"
+        down = "with no lower end" if np.isneginf(row.down_to) else f"down to {amount(row.down_to, unit, 'up')}"
         one = f"one more {counted(unit, one=True)}" if unit else "one more"
         parts = [
             "one more makes the model infeasible" if np.isnan(row.one_more) else f"{one} {more}, {up}",

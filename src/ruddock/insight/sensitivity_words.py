@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from ruddock.document.content import Block, Cell, LazyRows, Listing, Number, Row, Sentence, Table
-from ruddock.document.numbers import amount, number
+from ruddock.document.numbers import Toward, amount, number
 from ruddock.document.plotting import BEST, BOUND, new_axes
 from ruddock.errors import ModelError, listed
 
@@ -80,9 +80,9 @@ def _limits(found: Sensitivity) -> Table:
             f"{relation} decisions +" if both and limit else f"{relation} decisions" if both else relation,
             "" if both and not limit else Number(limit, unit or None),
             _change(found, more),
-            _end(up_to, above, unit),
+            _end(up_to, above, unit, "down"),
             _change(found, less),
-            _end(down_to, below, unit),
+            _end(down_to, below, unit, "up"),
         )
 
     note = f"One more, one less: the change of {found.objective_name or 'the objective'} per unit, within those limits."
@@ -123,10 +123,10 @@ def _change(found: Sensitivity, value: float) -> Cell:
     return Number(0.0 if abs(value) <= SAME else value, found.unit, signed=True)
 
 
-def _end(value: float, ends: str, unit: str) -> Cell:
+def _end(value: float, ends: str, unit: str, toward: Toward) -> Cell:
     if np.isinf(value):
         return "unlimited"
-    return Number(value, unit or None, words="(then infeasible)" if ends == "no plan" else "")
+    return Number(value, unit or None, words="(then infeasible)" if ends == "no plan" else "", toward=toward)
 
 
 def _coefficients(found: Sensitivity) -> Table:
@@ -139,13 +139,15 @@ def _coefficients(found: Sensitivity) -> Table:
     def row(k: int) -> Row:
         value, coefficient, low, high, improvement, leaves, unit = (column[k] for column in held)
         per = f"{found.unit or ''} per {unit}".strip() if unit else found.unit
-        need: Cell = "" if np.isnan(improvement) else "never" if np.isinf(improvement) else Number(improvement, per)
+        need: Cell = (
+            "" if np.isnan(improvement) else "never" if np.isinf(improvement) else Number(improvement, per, toward="up")
+        )
         return (
             str(names[k]),
             Number(value, unit or None),
             Number(coefficient, per),
-            "any lower" if np.isinf(low) else Number(low, per),
-            "any higher" if np.isinf(high) else Number(high, per),
+            "any lower" if np.isinf(low) else Number(low, per, toward="up"),
+            "any higher" if np.isinf(high) else Number(high, per, toward="down"),
             need,
             leaves,
         )

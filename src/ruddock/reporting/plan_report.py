@@ -177,8 +177,8 @@ def _risks(plan: Plan, ranges: Sensitivity | None) -> list[Block]:
         ends = [
             w
             for w, v in (
-                (f"at least {amount(row['from'], unit)}", row["from"]),
-                (f"at most {amount(row['to'], unit)}", row["to"]),
+                (f"at least {amount(row['from'], unit, 'up')}", row["from"]),
+                (f"at most {amount(row['to'], unit, 'down')}", row["to"]),
             )
             if np.isfinite(v)
         ]

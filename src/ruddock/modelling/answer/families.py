@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
 
 SMALL = 24  # decisions of a model all of which are shown, those that are 0 too
-MOST_DOWN, MOST_ACROSS = 40, 24  # of a two-way table
+MOST_DOWN, MOST_ACROSS = 60, 24  # of a two-way table
 MOST_LISTED = 20  # members of a family on several axes that are listed one by one
 LARGEST = 6  # members, and labels of an axis, of a large family
 MOST_NAMED = 6  # decisions at their bounds
@@ -166,19 +166,19 @@ def _on_several_axes(family: Decisions, values: Floats, small: bool) -> list[Blo
 def two_way(family: Decisions, values: Floats, *, keep_all: bool = False, any_size: bool = False) -> Table | None:
     """Return a two-way table of the rows and columns that are not all 0; None where it would be too large.
 
-    An axis that runs in order goes across, else the last one, or the shorter one where only that fits.
+    An axis that runs in order goes across, else the last one; the shorter one where only that fits.
     """
     grid = np.full([len(axis) for axis in family.axes], np.nan)
     grid[family.cells.codes[0], family.cells.codes[1]] = values
     down, across = family.axes
-    turned = runs_in_order(down) and not runs_in_order(across)
+    if runs_in_order(down) and not runs_in_order(across):
+        down, across, grid = across, down, grid.T
     used = np.abs(np.nan_to_num(grid)) > DUST
-    if not turned and used.any(axis=0).sum() > MOST_ACROSS >= used.any(axis=1).sum():
-        turned = not runs_in_order(across)
-    if turned:
-        down, across, grid, used = across, down, grid.T, used.T
     rows_kept = np.flatnonzero(used.any(axis=1) | keep_all)
     columns_kept = np.flatnonzero(used.any(axis=0) | keep_all | runs_in_order(across))
+    if len(columns_kept) > MOST_ACROSS >= len(rows_kept):  # too wide, but not too long
+        down, across, grid, used = across, down, grid.T, used.T
+        rows_kept, columns_kept = columns_kept, rows_kept
     if not any_size and (len(rows_kept) > MOST_DOWN or len(columns_kept) > MOST_ACROSS):
         return None
     mostly_zero = used.sum() < 0.5 * len(rows_kept) * len(columns_kept)

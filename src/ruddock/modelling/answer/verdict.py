@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Number, Table
-from ruddock.document.numbers import DUST, amount, listed_all
+from ruddock.document.numbers import DUST, Toward, amount, listed_all
 from ruddock.errors import listed
 
 if TYPE_CHECKING:
@@ -112,7 +112,8 @@ def held_words(plan: Plan, k: int) -> str:
 
 def _at_best(plan: Plan) -> str:
     edge = "more" if plan.sense == "maximize" else "less"
-    return f"no plan has {edge} than {amount(plan.bound, plan.unit)}"
+    toward: Toward = "up" if plan.sense == "maximize" else "down"
+    return f"no plan has {edge} than {amount(plan.bound, plan.unit, toward)}"
 
 
 def value_tables(plan: Plan) -> list[Block]:

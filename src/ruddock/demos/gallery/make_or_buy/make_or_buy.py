@@ -38,4 +38,4 @@ if __name__ == "__main__":
     plan = build().solve()
     print(plan.breakdown())
     print("\nSpent with each supplier:")
-    print(plan.quantities()["spent"].round(2))
+    print(plan["spent"].round(2))

@@ -34,4 +34,4 @@ if __name__ == "__main__":
     plan = build().solve()
     print(f"{plan.sense} {plan.objective_name}: £{plan.objective:,.2f} in {plan.effort.seconds:.1f} s")
     print(plan.breakdown().round(2))
-    print(plan.quantities()["sent"].round(1))
+    print(plan["sent"].round(1))
