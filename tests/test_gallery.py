@@ -91,7 +91,7 @@ def told_by(title: str) -> list[str]:
         path.write_text(text.replace(right, wrong), encoding="utf-8")
     printed = CliRunner().invoke(main, words).output
     path.write_text(text, encoding="utf-8")
-    return [line.rstrip() for line in printed.splitlines()]
+    return [line.rstrip() for line in printed.splitlines() if not re.match(r"\d+ s, ", line)]  # no progress
 
 
 @pytest.mark.parametrize("name", demos.GALLERY)
@@ -120,6 +120,6 @@ def test_models_are_copied_whole_to_start_from(name: str, tmp_path: Path) -> Non
     (text,) = [path for path in paths if path.suffix == ".rdk"]
     mine, shipped = rk.read(text).problem(), demos.build(name).problem()
     assert np.array_equal(mine.matrix().toarray(), shipped.matrix().toarray())
-    with pytest.raises(rk.FormatError, match="there already"):
+    with pytest.raises(rk.FormatError, match="exists already"):
         demos.copy(name, tmp_path / "mine")
     assert demos.question(name).endswith("?")
