@@ -17,4 +17,5 @@ def pytest_sessionstart(session: pytest.Session) -> None:
     if not COMPILED:
         pytest.exit("the kernels are not compiled: install the package first, pip install .[test]", returncode=3)
 
+
 os.environ["COLUMNS"] = "100"  # however wide the terminal of whoever runs the tests

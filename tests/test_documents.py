@@ -2,39 +2,44 @@
 
 from __future__ import annotations
 
+import contextlib
 import doctest
 import importlib
+import io
 import json
 import pkgutil
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
+from click.testing import CliRunner
 
 import ruddock
+from ruddock.cli import main
 from ruddock.formats.model_schema import SCHEMA
 
 ROOT = Path(__file__).parent.parent
 PAGES = sorted([ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")])
 EXPECTED = {
-    "packing_week": ("margin £6,431.76", "One more hour of extraction earns £8.06."),
-    "spring_haulage": ("cost £429.25", "rises from £429.25 to £469.00"),
-    "blending": ("margin £3,208.00", "Table        18.6            18.6"),
+    "packing_week": ("Margin £6,431.76", "One more hour of extraction earns £8.06."),
+    "spring_haulage": ("Cost £429.25", "rises from £429.25 to £469.00"),
+    "blending": ("Margin £3,208.00", "Table        18.6            18.6"),
     "storm_week": ("demand[Bridge]", "Solved again with these limits"),
-    "projects": ("worth £181.00k",),
-    "tariff": ("cost £24.96",),
-    "vans": ("vans 4,",),
-    "crews": ("work 25 hour",),
-    "stock": ("cost £17,418.00",),
-    "shares": ("crop 8,291.25 kg", "heather       35.0%"),
-    "product_mix": ("margin £13,652.47", "overtime[bottling]"),
-    "collecting": ("cost £978.95",),
+    "projects": ("Worth £181.00k",),
+    "tariff": ("Cost £24.96",),
+    "vans": ("Vans 4 is the smallest",),
+    "crews": ("Work 25 hours",),
+    "stock": ("Cost £17,418.00",),
+    "shares": ("Crop 8,291.25 kg", "heather       35.0%"),
+    "product_mix": ("Margin £13,652.47", "overtime[bottling]"),
+    "collecting": ("Cost £978.95",),
     "make_or_buy": ("Spent with each supplier", "Quay Metals"),
     "season": ("minimize cost: £78,225.64", "47    "),
-    "two_products": ("margin £521.42",),
-    "two_objectives": ("From £392.00 with co2 670 kg",),
+    "two_products": ("Margin £521.42",),
+    "two_objectives": ("from £392.00 with co2 670 kg",),
 }
 
 
@@ -50,13 +55,22 @@ def test_every_example_is_expected_here() -> None:
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
-def test_code_blocks_run(page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_code_and_commands_run_and_print_what_is_shown(
+    page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Python blocks print what follows them under the title printed; commands run as written, on files of the page."""
     monkeypatch.chdir(tmp_path)
+    text = page.read_text(encoding="utf-8")
     names: dict[str, object] = {}
-    for name, text in re.findall(r'```text title="(\S+)"\n(.*?)```', page.read_text(encoding="utf-8"), flags=re.S):
-        (tmp_path / name).write_text(text, encoding="utf-8")  # files that the page speaks of
-    for block in re.findall(r"```python\n(.*?)```", page.read_text(encoding="utf-8"), flags=re.S):
-        exec(compile(block, page.name, "exec"), names)
+    for name, held in re.findall(r'```text title="(\S+\.\w+)"\n(.*?)```', text, flags=re.S):
+        (tmp_path / name).write_text(held, encoding="utf-8")  # files that the page speaks of
+    for block, shown in re.findall(r'```python\n(.*?)```(?:\n\n```text title="printed"\n(.*?)```)?', text, flags=re.S):
+        with contextlib.redirect_stdout(io.StringIO()) as out:
+            exec(compile(block, page.name, "exec"), names)
+        assert not shown or out.getvalue().rstrip() == shown.rstrip()
+    for line in re.findall(r"^ruddock .*$", "\n".join(re.findall(r"```sh\n(.*?)```", text, flags=re.S)), flags=re.M):
+        result = CliRunner().invoke(main, shlex.split(line, comments=True)[1:])
+        assert result.exit_code in (0, 1), f"{line}: {result.output}"
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from ruddock.insight.repairs import Move, Repair, Search
     from ruddock.modelling.formulation import Formulation
 
+MOST_DENOMINATOR = 9_999  # of a weight that is written as a fraction
 MOST_MEMBERS = 12  # of a clash that are shown one by one
 
 
@@ -230,7 +231,9 @@ def reason_text(reason: Reason, formulation: Formulation) -> str:
 
 
 def _fraction(value: Fraction) -> str:
-    return f"{value.numerator:,}" if value.denominator == 1 else number(float(value))
+    if value.denominator > MOST_DENOMINATOR:
+        return number(float(value))
+    return f"{value.numerator:,}" + (f"/{value.denominator:,}" if value.denominator > 1 else "")
 
 
 def _move(move: Move, formulation: Formulation) -> Row:
