@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
+from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
 from math import floor, isfinite, isnan, log10
 from typing import Literal
 
@@ -83,11 +83,16 @@ def _digits(value: float, most: int, toward: Toward = "") -> str:
 
 
 def _rounded(value: float, decimals: int, toward: Toward) -> float | Decimal:
-    """Return a number rounded up or down to some decimals; one that is as good as on them stays there."""
-    if not toward or abs(value - round(value, decimals)) <= 1e-9 * max(1.0, abs(value)):
+    """Return a number rounded to some decimals; the noise of floating point decides nothing.
+
+    A half goes up in size, so that 471.825 and 471.82499999999999, one number to a reader, read the same.
+    """
+    value = float(value)
+    if abs(value - round(value, decimals)) <= 1e-9 * max(1.0, abs(value)):
         return value
-    mode = ROUND_CEILING if toward == "up" else ROUND_FLOOR
-    return Decimal(value).quantize(Decimal(1).scaleb(-decimals), rounding=mode)
+    mode = {"up": ROUND_CEILING, "down": ROUND_FLOOR, "": ROUND_HALF_UP}[toward]
+    exact = Decimal(value) if toward else Decimal(repr(round(value, decimals + 6)))
+    return exact.quantize(Decimal(1).scaleb(-decimals), rounding=mode)
 
 
 def amount(value: float | None, unit: str | None, toward: Toward = "") -> str:

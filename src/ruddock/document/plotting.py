@@ -7,6 +7,7 @@ from io import StringIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ruddock.document.numbers import counted
 from ruddock.errors import FormatError
 
 if TYPE_CHECKING:
@@ -86,4 +87,4 @@ def leave_room(ax: Axes, top: float = 0.12) -> None:
 
 def with_unit(name: str, unit: str | None) -> str:
     """Return the name of an axis of a figure with its unit."""
-    return f"{name} ({unit})" if unit else name
+    return f"{name} ({counted(unit)})" if unit else name

@@ -12,6 +12,7 @@ from ruddock.errors import ModelError
 if TYPE_CHECKING:
     from os import PathLike
 
+    import pandas as pd
     from matplotlib.axes import Axes
 
 
@@ -63,6 +64,10 @@ class Result:
         if figure is None:
             raise ModelError(f"{self._title()}: there is nothing to draw here; print the result to see what it says")
         return figure.draw(ax if ax is not None else new_axes())
+
+    def table(self) -> pd.DataFrame:
+        """Return the answer as one table: a row for each thing that was asked about."""
+        raise NotImplementedError
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

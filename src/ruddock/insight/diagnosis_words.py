@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.formulation import Formulation
 
 MOST_DENOMINATOR = 9_999  # of a weight that is written as a fraction
+MOST_MOVES = 4  # of a repair, in a sentence
 MOST_MEMBERS = 12  # of a clash that are shown one by one
 
 
@@ -39,7 +40,9 @@ def diagnosis_blocks(found: Diagnosis) -> list[Block]:
     if not count:
         blocks.append(Sentence("No clash was found within the time of the search."))
     if count > 1:
-        blocks.append(Sentence(f"{count} clashes share no constraint: each of them must be resolved."))
+        blocks.append(Sentence(f"There are {count} separate clashes; each of them must be resolved."))
+    if found.repairs:
+        blocks.append(Sentence(_least_change(found.repairs[0], found.plan.formulation)))
     for k, clash in enumerate(found.clashes, 1):
         blocks += _clash(found, clash, f"Clash {k}" if count > 1 else "The clash")
     for repair in found.repairs:
@@ -245,6 +248,25 @@ def _move(move: Move, formulation: Formulation) -> Row:
         sign = "+" if move.by > 0 else "-"
         return move.name, move.relation, "its right side", f"its right side {sign} {amount(abs(move.by), unit)}", by
     return move.name, move.relation, Number(move.old, unit), Number(move.new, unit, toward=toward), by
+
+
+def _least_change(repair: Repair, formulation: Formulation) -> str:
+    """Say what the first repair changes, and what the plan then has."""
+    moves = []
+    for move in repair.changes[:MOST_MOVES]:
+        unit = unit_of(formulation, move.name)
+        toward: Toward = "up" if move.by > 0 else "down"
+        if isnan(move.old):
+            moves.append(f"{move.name} by {amount(move.by, unit, toward)}")
+        else:
+            moves.append(f"{move.name} from {number(move.old)} to {amount(move.new, unit, toward)}")
+    more = len(repair.changes) - MOST_MOVES
+    rest = f" and {more:,} more" if more > 0 else ""
+    text = f"A repair ({repair.aim}): change {', '.join(moves)}{rest}."
+    plan = repair.plan
+    if plan.found and plan.objective_name is not None:
+        text += f" The plan then has {plan.objective_name} {amount(plan.objective, plan.unit)}."
+    return text
 
 
 def _repair(repair: Repair, formulation: Formulation) -> Table:

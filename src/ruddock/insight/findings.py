@@ -15,7 +15,7 @@ from ruddock.document.result import Result
 Severity = Literal["error", "warning", "note"]
 ORDER = {"error": 0, "warning": 1, "note": 2}
 HEADINGS = {
-    "error": "Errors: the model is infeasible",
+    "error": "Errors: there is no optimal plan, or no model to solve",
     "warning": "Warnings: probably a slip",
     "note": "Notes: no action needed if meant",
 }

@@ -26,7 +26,7 @@ def sensitivity_blocks(found: Sensitivity) -> list[Block]:
     """Return the sensitivity, the limits most worth changing first; with integers what steps are truly worth."""
     value = f"{found.objective_name} {amount(found.objective, found.unit)}" if found.objective_name else "no objective"
     blocks: list[Block] = [
-        Sentence(f"{found.model}: {value}. What one limit or coefficient changes, all else equal:", verdict=True)
+        Sentence(f"{found.model}: {value}. The effect of one limit or coefficient, all else equal:", verdict=True)
     ]
     if found.several:
         blocks.append(
@@ -86,6 +86,8 @@ def _limits(found: Sensitivity) -> Table:
         )
 
     note = f"One more, one less: the change of {found.objective_name or 'the objective'} per unit, within those limits."
+    if (frame[["above", "below"]] == "no plan").to_numpy().any():
+        note += " ! beyond it the model is infeasible."
     title = "What the limits are worth"
     if found.held and found.by_structure is None:
         title = "What the limits are worth with every integer decision held at its value"
@@ -126,7 +128,7 @@ def _change(found: Sensitivity, value: float) -> Cell:
 def _end(value: float, ends: str, unit: str, toward: Toward) -> Cell:
     if np.isinf(value):
         return "unlimited"
-    return Number(value, unit or None, words="(then infeasible)" if ends == "no plan" else "", toward=toward)
+    return Number(value, unit or None, words="!" if ends == "no plan" else "", toward=toward)
 
 
 def _coefficients(found: Sensitivity) -> Table:

@@ -105,11 +105,13 @@ def _table(found: Sweep) -> Table:
                 *(Number(v, found.units[c]) for c, v in zip(shown, own, strict=True)),
             )
         )
-    several = f" of {found.goals[0].name}" if len(found.goals) > 1 else ""
-    heads = [found.lever.name, *(goal.name for goal in found.goals), f"one more, from here{several}", *map(str, shown)]
+    several = f" ({found.goals[0].name})" if len(found.goals) > 1 else ""
+    heads = [found.lever.name, *(goal.name for goal in found.goals), f"one more is worth{several}", *map(str, shown)]
     left = len(moving) - len(shown)
-    note = f"{left:,} more decisions change as well." if left > 0 else ""
-    return Table("", heads, rows, note=note)
+    priced = found.points["price"].notna().any()
+    note = f"One more is worth: per unit of {found.lever.name}, from this row to the next. " if priced else ""
+    note += f"{left:,} more decisions change as well." if left > 0 else ""
+    return Table("", heads, rows, note=note.strip())
 
 
 def sweep_figure(found: Sweep, ax: Axes | None = None) -> Axes:

@@ -64,6 +64,10 @@ class Explanation(Result):
             return "binding"
         return f"slack {amount(slack, self.unit)}" if slack > 0 else f"violated by {amount(-slack, self.unit)}"
 
+    def table(self) -> pd.DataFrame:
+        """Return the terms of the left side; see `terms`."""
+        return self.terms.copy()
+
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""
         return {

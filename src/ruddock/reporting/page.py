@@ -8,7 +8,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
 from ruddock._version import __version__
-from ruddock.document.content import Block, Document, Figure
+from ruddock.document.content import Block, Document, Figure, Sentence
 from ruddock.document.html import block_html, style_sheet
 from ruddock.document.plotting import svg
 
@@ -23,7 +23,11 @@ def page(document: Document, question: str | None) -> str:
         lstrip_blocks=True,
     )
     sections = [
-        {"title": section.title, "appendix": section.appendix, "blocks": [Markup(_block(b)) for b in section.blocks]}
+        {
+            "title": section.title,
+            "appendix": section.appendix,
+            "blocks": [Markup(_block(b, document.title)) for b in section.blocks],
+        }
         for section in document.sections
     ]
     return environment.get_template("page.html.j2").render(
@@ -36,5 +40,9 @@ def page(document: Document, question: str | None) -> str:
     )
 
 
-def _block(block: Block) -> str:
+def _block(block: Block, title: str) -> str:
+    """Return a block; a verdict begins with the title of the model, which is above it on a page."""
+    if isinstance(block, Sentence) and block.verdict and block.words.startswith(f"{title}: "):
+        words = block.words.removeprefix(f"{title}: ")
+        block = Sentence(words[:1].upper() + words[1:], verdict=True)
     return block_html(block, figure=svg(block.draw, block.height) if isinstance(block, Figure) else "")

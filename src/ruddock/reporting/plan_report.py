@@ -18,7 +18,8 @@ from ruddock.modelling.answer.effort import effort_blocks
 from ruddock.modelling.answer.families import what_to_do
 from ruddock.modelling.answer.figures import history_figure
 from ruddock.modelling.answer.limiting import constraint_rows, what_limits
-from ruddock.modelling.answer.verdict import headline, percent, value_tables
+from ruddock.modelling.answer.shapes import runs_in_order
+from ruddock.modelling.answer.verdict import family_tables, headline, percent, value_tables
 from ruddock.modelling.decisions import Decisions, goes_by_label
 
 if TYPE_CHECKING:
@@ -114,7 +115,7 @@ def _choice(family: Decisions, values: Floats) -> str:
     if len(family.axes) > 1:
         return f"{family.name}: {len(on):,} of {len(values):,} are yes." if len(on) else ""
     chosen = labels_of(family.cells.codes[0][on].tolist(), family.axes[0])
-    return f"{family.name}: {len(on):,} of {len(values):,} {family.axes[0].name} labels: {chosen or 'none'}."
+    return f"{family.name}: {chosen or 'none'} ({len(on):,} of {len(values):,})."
 
 
 def _amounts(family: Decisions, values: Floats) -> str:
@@ -124,11 +125,22 @@ def _amounts(family: Decisions, values: Floats) -> str:
         return ""
     if not family.axes:
         return f"{family.name}: {amount(float(values[0]), family.unit)}."
+    if len(family.axes) == 1 and runs_in_order(family.axes[0]):
+        texts = family.cells.texts()
+        low, high = int(values.argmin()), int(values.argmax())
+        span = f"between {number(float(values[low]))} and {amount(float(values[high]), family.unit)}"
+        return f"{family.name}: {span} per {family.axes[0].name}, most in {texts[high]}."
     total = amount(float(values.sum()), family.unit)
     order = used[np.argsort(-np.abs(values[used]), kind="stable")][:3]
-    parts = [f"{family.cells.text(int(i)).replace(',', ', ')} {number(float(values[i]))}" for i in order.tolist()]
+    parts = [f"{_labels(family, int(i))} {number(float(values[i]))}" for i in order.tolist()]
     rest = f" and {len(used) - 3:,} more" if len(used) > 3 else ""
     return f"{family.name}: {total} in total; {', '.join(parts)}{rest}."
+
+
+def _labels(family: Decisions, i: int) -> str:
+    """Return the labels of a member as a person says them: ``Gorse → Abbey``."""
+    own = [axis.texts[code[i]] for axis, code in zip(family.cells.axes, family.cells.codes, strict=True)]
+    return (" → " if len(own) == 2 else " / ").join(own)
 
 
 def _figure(plan: Plan) -> Figure | None:
@@ -198,7 +210,7 @@ def _appendix(plan: Plan, ranges: Sensitivity | None) -> list[Section]:
     """Return what few readers need: the model, tables of values, ranges, checks, effort."""
     sections = [Section("Appendix: the model", _in_brief(plan.formulation), appendix=True)]
     if plan.found:
-        tables = value_tables(plan)
+        tables = [*value_tables(plan), *family_tables(plan)]
         rows = len(plan.formulation.constraint_names)
         if 0 < rows <= MOST_SLACKS:
             tables.append(constraint_rows(plan))

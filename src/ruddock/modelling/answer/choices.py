@@ -1,4 +1,4 @@
-"""Yes/no decisions as people say them: lists of labels, item to label, schedules along time."""
+"""Binary decisions as people say them: lists of labels, item to label, schedules along time."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ def lists(families: Sequence[tuple[Decisions, Floats]]) -> Table | None:
         (axis,) = family.axes
         chosen = labels_of(family.cells.codes[0][on].tolist(), axis)
         rows.append((f"{family.name}[{axis.name}]", f"{len(on):,} of {len(values):,}", chosen or "none"))
-    return Table("Yes/no decisions", ["decision", "yes", "which"], rows) if rows else None
+    return Table("Binary decisions", ["decision", "yes", "which"], rows) if rows else None
 
 
 def choices(family: Decisions, values: Floats) -> list[Block]:

@@ -13,7 +13,7 @@ from ruddock.errors import ModelError
 from ruddock.modelling.answer.families import decision_row, two_way, what_to_do
 from ruddock.modelling.answer.limiting import constraint_rows, what_limits
 from ruddock.modelling.answer.no_plan import no_plan
-from ruddock.modelling.answer.verdict import headline, value_tables
+from ruddock.modelling.answer.verdict import family_tables, headline, value_tables
 from ruddock.modelling.names import names_of
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ def plan_document(
         found = [block for name in families for block in _family(plan, name, nonzero)]
         return Document.of(plan.model_name, [verdict, *found], whole=True)
     if everything or nonzero:
-        values: list[Block] = [verdict, *value_tables(plan), decision_rows(plan, nonzero=nonzero)]
+        values: list[Block] = [verdict, *value_tables(plan), *family_tables(plan), decision_rows(plan, nonzero=nonzero)]
         if len(plan.formulation.constraint_names):
             values.append(constraint_rows(plan))
         return Document.of(plan.model_name, values, whole=True)
@@ -49,6 +49,7 @@ def plan_document(
     sections = [
         Section("", [verdict, *value_tables(plan)]),
         Section("What to do", what_to_do(plan)),
+        Section("", family_tables(plan)),
         *([Section("What limits it", limits)] if limits else []),
         Section("", next_questions(plan)),
     ]

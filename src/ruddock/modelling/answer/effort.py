@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
+import pandas as pd
+
 from ruddock.document.content import Block, Number, Sentence, Table
 from ruddock.document.result import Result
 from ruddock.engine.outcome import Counters
@@ -57,6 +59,11 @@ class Effort(Result, Counters):
 
     def _blocks(self) -> Sequence[Block]:
         return [Sentence(f"{self.title}: solved in {self.seconds:.2f} s.", verdict=True), *effort_blocks(self)]
+
+    def table(self) -> pd.DataFrame:
+        """Return the seconds of each part."""
+        parts = {**self.parts, "total": self.seconds}
+        return pd.DataFrame({"seconds": parts}).rename_axis("part")
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain data for JSON."""

@@ -192,7 +192,7 @@ def two_way(family: Decisions, values: Floats, *, keep_all: bool = False, any_si
         if unused:
             notes.append(f"0 at {axis.name} {listed(unused, MOST_NAMED)}.")
     if np.isnan(grid[np.ix_(rows_kept, columns_kept)]).any():
-        notes.append("Blank: there is no such decision.")
+        notes.append("Blank: not a decision.")
     notes += _at_bounds([(family, values)])
     heads = [f"{down.name} \\ {across.name}", *(across.texts[j] for j in columns_kept.tolist())]
     return Table(_titled(family), heads, rows, note=" ".join(notes), most=None if any_size else MOST_DOWN)

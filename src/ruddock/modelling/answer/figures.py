@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Figure
-from ruddock.document.numbers import DUST, counted
+from ruddock.document.numbers import DUST
 from ruddock.document.plotting import BEST, BOUND, GREYS, HATCHES, label_ticks, leave_room, new_axes, with_unit
 from ruddock.errors import ModelError, known
 from ruddock.modelling.answer.shapes import runs_in_order
@@ -120,7 +120,7 @@ def bars_figure(plans: Sequence[tuple[str, Plan]], family: str, over: str | None
                 label=name if not k else None,
             )
             base = base + values
-        ax.set_ylabel(with_unit(family, counted(unit) if unit else None))
+        ax.set_ylabel(with_unit(family, unit))
         if len(plans) > 1 and len(labels) <= 8:
             for x, top in zip(at.tolist(), base.tolist(), strict=True):
                 ax.annotate(name_of_plan, (x, top), (0, 2), textcoords="offset points", ha="center", fontsize=6)

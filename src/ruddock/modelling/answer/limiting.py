@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -53,7 +54,9 @@ def what_limits(plan: Plan) -> list[Block]:
         blocks.append(_by_family(plan, frame, places[many[owner]], owner[many[owner]], title))
     single = places[~many[owner]]
     if len(single):
-        blocks.append(_members(plan, frame, single, title if not blocks else "Other constraints that bind"))
+        others = _members(plan, frame, single, title if not blocks else "Other constraints that bind")
+        same = bool(blocks) and isinstance(blocks[0], Table) and blocks[0].note == others.note
+        blocks.append(replace(others, note="") if same else others)
     return blocks
 
 

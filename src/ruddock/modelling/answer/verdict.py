@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
 
 MOST_PARTS = 12
-MOST_QUANTITIES = 12  # before what to do; what-to-do must stay on the first screen
+MOST_QUANTITIES = 12
 STOPPED_BY = {
     "time": "the time limit",
     "nodes": "the node limit",
@@ -117,9 +117,15 @@ def _at_best(plan: Plan) -> str:
 
 
 def value_tables(plan: Plan) -> list[Block]:
-    """Return the objectives in their order, the first one by its parts, and the quantities."""
-    tables = (_objectives(plan), _breakdown(plan), _quantities(plan))
+    """Return the objectives in their order, the first one by its parts, and the quantities that are single numbers."""
+    tables = (_objectives(plan), _breakdown(plan), _quantities(plan, families=False))
     return [table for table in tables if table is not None]
+
+
+def family_tables(plan: Plan) -> list[Block]:
+    """Return the quantities that are families, which come after what to do."""
+    table = _quantities(plan, families=True)
+    return [] if table is None else [table]
 
 
 def _objectives(plan: Plan) -> Table | None:
@@ -161,8 +167,13 @@ def _breakdown(plan: Plan) -> Table | None:
     )
 
 
-def _quantities(plan: Plan) -> Table | None:
-    units, x = plan.formulation.quantity_units, plan.outcome.x
+def _quantities(plan: Plan, *, families: bool) -> Table | None:
+    formulation, x = plan.formulation, plan.outcome.x
     assert x is not None
-    rows = [(name, Number(value, units[name])) for name, value in plan.formulation.quantity_values(x).items()]
+    rows = [
+        (name, Number(value, quantity.unit))
+        for quantity in formulation.reported
+        if bool(quantity.cells.axes) == families
+        for name, value in zip(quantity.members(), formulation.evaluate(quantity.terms, x).tolist(), strict=True)
+    ]
     return Table("Quantities", ["quantity", "value"], rows, most=MOST_QUANTITIES) if rows else None

@@ -1,4 +1,4 @@
-"""The moor road is closed: why can this week's orders not all be met, and what is the least that must give?"""
+"""The moor road is closed: why can this week's orders not all be met, and what is the least change?"""
 
 import ruddock as rk
 
