@@ -111,7 +111,7 @@ def amount(value: float | None, unit: str | None, toward: Toward = "") -> str:
         text = f"{abs(held):,.2f}" if abs(value) >= 0.01 or abs(value) < DUST else number(abs(value))
         sign = "-" if value < 0 and float(text.replace(",", "")) != 0 else ""
         return f"{sign}{unit[0]}{text}{unit[1:]}"
-    return f"{text}{'' if unit[0] in '%°' else ' '}{counted(unit, one=text in ('1', '-1'))}"
+    return f"{text}{'' if unit == '%' or unit[0] == '°' else ' '}{counted(unit, one=text in ('1', '-1'))}"
 
 
 def is_money(unit: str | None) -> bool:
@@ -178,7 +178,7 @@ def singular(word: str) -> str:
     if len(word) <= 2 or word in ALIKE or word.endswith(("ss", "us", "is")):
         return word
     for many, one in (("ies", "y"), ("sses", "ss"), ("shes", "sh"), ("ches", "ch"), ("xes", "x"), ("uses", "us")):
-        if word.endswith(many) and len(word) > len(many) + 1:
+        if word.endswith(many) and len(word) > len(many):
             return word[: -len(many)] + one
     return word.removesuffix("s")
 

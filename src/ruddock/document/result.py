@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from os import PathLike
 from typing import TYPE_CHECKING, Any
 
 from ruddock.document.content import Block, Document, Figure
 from ruddock.errors import ModelError
 
 if TYPE_CHECKING:
-    from os import PathLike
-
     import pandas as pd
     from matplotlib.axes import Axes
+else:  # imported when they are needed
+    Axes = Any
 
 
 class Result:

@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from ruddock.errors import FormatError
-
-if TYPE_CHECKING:
-    from ruddock.modelling.model import Model
+from ruddock.modelling.model import Model
 
 TABLES = (".csv", ".xlsx")
 FORMS = ".rdk, .mps, .mps.gz, .csv, .xlsx, .json"

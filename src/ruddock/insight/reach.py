@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from ruddock.modelling.model import Model
 
 ROUNDING = 1e-9  # relative: by how much rounding may miss a target
+SHORT = 1e-7  # relative: by how much a value may be loosened to a short number
 WIDER = 1e3  # times the present value: how far a limit may move where a rule needs it to end somewhere
 
 
@@ -304,7 +305,15 @@ class _Reaching:
         return two.with_rows(row, now, now)
 
     def _settled(self, value: float) -> float:
-        """Return a value without what rounding left of a number that is meant to be short."""
+        """Return a value without what rounding left of a number that is meant to be short.
+
+        The room that the target leaves for rounding lets the value stop a little short of such a number; a short one
+        within that room, on the side where everything still holds, is the one that was meant.
+        """
+        looser = {"upper": 1.0, "lower": -1.0}.get(self.lever.side, 0.0)
+        short = float(f"{value:.6g}")
+        if looser and 0.0 <= looser * (short - value) <= SHORT * max(1.0, abs(value)):
+            return short + 0.0
         near = float(f"{value:.9g}")
         return (near if abs(near - value) <= 1e-9 * max(1.0, abs(value)) else value) + 0.0
 

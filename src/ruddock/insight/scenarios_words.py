@@ -9,7 +9,7 @@ import numpy as np
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, plural
 from ruddock.document.plotting import BEST, BOUND, label_ticks, new_axes, with_unit
-from ruddock.errors import ModelError
+from ruddock.errors import ModelError, listed
 from ruddock.modelling.answer.verdict import headline
 from ruddock.modelling.formulation import units_of
 
@@ -52,8 +52,8 @@ def _overview(found: Scenarios) -> Table:
     others = [goal.name for goal in found.base.formulation.objectives[1:]]
     names = list(dict.fromkeys(part for result in found.solved for part in result.parts))
     parts = names[:MOST_PARTS] if len(names) > 1 and not others else []
-    quantities = list(dict.fromkeys(q for result in found.solved for q in result.quantities))
-    quantities = quantities[: MOST_PARTS - len(parts)] if len(parts) < MOST_PARTS else []
+    every_quantity = list(dict.fromkeys(q for result in found.solved for q in result.quantities))
+    quantities = every_quantity[: MOST_PARTS - len(parts)]
     base = found.base.objective if found.base.found else float("nan")
     unchanged = {scenario.name for scenario in found.scenarios if not scenario.changes}
     units = {goal.name: goal.unit for goal in found.base.formulation.objectives}
@@ -77,7 +77,9 @@ def _overview(found: Scenarios) -> Table:
             )
         )
     heads = ["scenario", found.base.objective_name or "objective", "difference", *others, *parts, *quantities, ""]
-    return Table("", heads, rows, most=MOST_ROWS)
+    hidden = [*(names[MOST_PARTS:] if parts else []), *every_quantity[len(quantities) :]]
+    note = f"Not shown: {listed(hidden, 4)}; table() in Python, --csv or --json have them." if hidden else ""
+    return Table("", heads, rows, note=note, most=MOST_ROWS)
 
 
 def _moved(found: Scenarios) -> Table | None:

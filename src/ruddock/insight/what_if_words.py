@@ -10,7 +10,8 @@ from ruddock.document.content import Block, LazyRows, Number, Sentence, Table
 from ruddock.document.numbers import amount
 from ruddock.document.plotting import BEST, BOUND, new_axes
 from ruddock.errors import ModelError, listed
-from ruddock.modelling.answer.verdict import headline
+from ruddock.modelling.answer.families import what_to_do
+from ruddock.modelling.answer.verdict import headline, value_tables
 from ruddock.modelling.formulation import Objective, units_of
 
 if TYPE_CHECKING:
@@ -27,7 +28,9 @@ def what_if_blocks(found: WhatIf) -> list[Block]:
     base, changed = found.base, found.changed
     asked = f"What if {listed([str(change) for change in found.changes], 12)}?"
     if not (base.found and changed.found):
-        return [Sentence(f"{asked}\nBase: {headline(base)}\nChanged: {headline(changed)}", verdict=True)]
+        verdict = Sentence(f"{asked}\nBase: {headline(base)}\nChanged: {headline(changed)}", verdict=True)
+        shown = [*value_tables(changed), *what_to_do(changed)] if changed.found else []
+        return [verdict, *shown]
     unit, name = base.unit, base.objective_name or "objective"
     goals = base.formulation.objectives
     verdicts = [_verdict(goal, row) for goal, row in zip(goals, _rows(found), strict=True)]

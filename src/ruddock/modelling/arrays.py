@@ -16,7 +16,7 @@ from ruddock.modelling.decisions import KIND_MARKS, Decisions, Kind
 from ruddock.modelling.formulation import Constraints, Objective
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.terms import Terms
-from ruddock.problem import INTEGER, Floats
+from ruddock.problem import INTEGER, Floats, Problem
 
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
@@ -150,3 +150,33 @@ def _rows(
         lows.append(np.where(plain == "<=", -np.inf, value))
         highs.append(np.where(plain == ">=", np.inf, value))
     return vstack(blocks, format="csr"), np.concatenate(lows), np.concatenate(highs)
+
+
+def fill_from_problem(
+    model: Model, problem: Problem, columns: Axis, rows: Axis, objective: str, *, maximize: bool
+) -> None:
+    """Give a model what a file holds as a whole problem: members go by the names of its rows and columns."""
+    registry = model._registry
+    registry.columns = problem.n
+    numbers = np.arange(problem.n, dtype=np.int64)
+    model._keep(
+        Decisions(
+            registry, columns.name, Cells((columns,)), problem.lower, problem.upper, "continuous", None,
+            numbers=numbers, listed=True, kinds=problem.kinds,
+        )
+    )  # fmt: skip
+    owner = np.repeat(numbers, np.diff(problem.starts))
+    cells = Cells((rows,))
+    left = Terms(
+        registry, cells, problem.indices.astype(np.intp), owner, problem.values, np.zeros(problem.m), summed=True
+    )
+    sides = Sides(left, "between", None, problem.row_lower, problem.row_upper)
+    model._keep(Constraints(rows.name, sides, listed=True))
+    sign = -1.0 if maximize else 1.0
+    used = np.flatnonzero(problem.costs)
+    part = Terms(
+        registry, Cells(()), np.zeros(len(used), np.intp), used.astype(np.int64), sign * problem.costs[used],
+        np.array([sign * problem.offset]),
+    )  # fmt: skip
+    model._keep(Objective(objective, maximize, {objective: part}, single=True))
+    model._arrays = (tuple(model._parts.values()), problem)

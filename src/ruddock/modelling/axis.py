@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 
 from ruddock.errors import DataError, ModelError, known, listed
+from ruddock.modelling.series import AnyIndex
 from ruddock.problem import Ints
 
 NAME = re.compile(r"[^\W\d_]\w*\Z")
@@ -94,7 +95,7 @@ class Axis:
                 seen[text] = label
 
     @classmethod
-    def of_different(cls, name: str, labels: pd.Index[Any]) -> Axis:
+    def of_different(cls, name: str, labels: AnyIndex) -> Axis:
         """Return an axis over labels that are known to be different and all there."""
         axis = cls.__new__(cls)
         axis.name, axis.labels, axis._texts, axis._places = name, labels.rename(name), None, None

@@ -11,9 +11,10 @@ import numpy as np
 from ruddock.document.content import Document, Table
 from ruddock.document.numbers import as_written
 from ruddock.errors import DataError, ModelError, known, listed
+from ruddock.modelling.alignment import masked, values_for
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, Positions
-from ruddock.modelling.data import Data, Source, as_data, data, filled, is_data, masked, values_for
+from ruddock.modelling.data import Data, Source, as_data, data, filled, is_data
 from ruddock.modelling.expression import Expression, Term, by_axis
 from ruddock.modelling.terms import Columns, Registry, Terms
 from ruddock.modelling.units import decision_units

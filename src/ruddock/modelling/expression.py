@@ -11,9 +11,10 @@ import numpy as np
 
 from ruddock.document.content import Document, Table
 from ruddock.errors import DataError, ModelError
+from ruddock.modelling.alignment import values_for
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
-from ruddock.modelling.data import Data, Source, as_data, filled, is_data, values_for
+from ruddock.modelling.data import Data, Source, as_data, filled, is_data
 from ruddock.modelling.previous import look_back
 from ruddock.modelling.relation import TURNED, Sense, Sides
 from ruddock.modelling.terms import Registry, Terms, check_no_repeat, on_common_cells

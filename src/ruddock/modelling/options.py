@@ -15,15 +15,15 @@ from typing import TYPE_CHECKING, Any, TypedDict, get_args
 from ruddock.engine.outcome import Limits, Method, Progress
 from ruddock.errors import FormatError, ModelError, known, listed
 from ruddock.modelling.expression import Relation
+from ruddock.modelling.formulation import Formulation
+from ruddock.modelling.series import FloatSeries
 from ruddock.progress import progress_line
 
 if TYPE_CHECKING:
-    import pandas as pd
-
-    from ruddock.modelling.formulation import Formulation
     from ruddock.modelling.plan import Plan
+else:  # a plan imports what it is solved with
+    Plan = Any
 
-Values = "Plan | Mapping[str, float] | pd.Series[float] | str | Path"
 METHODS: tuple[str, ...] = get_args(Method)
 
 
@@ -39,7 +39,7 @@ class SolveKeywords(TypedDict, total=False):
     presolve: bool
     certify: bool
     events: str | Path | None
-    start: Plan | Mapping[str, float] | pd.Series[float] | str | Path | None
+    start: Plan | Mapping[str, float] | FloatSeries | str | Path | None
     priorities: Mapping[str, float] | None
     enforce: Callable[[Plan], Iterable[Relation]] | None
     cores: int

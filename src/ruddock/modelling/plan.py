@@ -14,12 +14,12 @@ from ruddock.document.result import Result
 from ruddock.engine.in_order import Give, Stage
 from ruddock.engine.outcome import Outcome, Reason, Status
 from ruddock.errors import ModelError, NoPlanError
+from ruddock.modelling.alignment import labelled
 from ruddock.modelling.answer.document import plan_document
 from ruddock.modelling.answer.effort import Effort
 from ruddock.modelling.answer.figures import bars_figure, figure_of, history_figure, schedule_figure
 from ruddock.modelling.answer.json_form import plan_json
 from ruddock.modelling.answer.verdict import headline
-from ruddock.modelling.data import labelled
 from ruddock.modelling.decisions import Decisions, goes_by_label
 from ruddock.modelling.explanation import Explanation, explain
 from ruddock.modelling.expression import Expression, check_registry, terms_of
@@ -32,16 +32,17 @@ from ruddock.modelling.frames import (
     quantities_frame,
 )
 from ruddock.modelling.names import Named, names_of
+from ruddock.modelling.series import Axes, FloatSeries
 from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
     from ruddock.insight.alternatives import Alternatives
     from ruddock.insight.sensitivity import Sensitivity
     from ruddock.insight.what_if import WhatIf
     from ruddock.modelling.model import Model
+else:  # answers of layers above, which are imported when they are asked for
+    Alternatives = Sensitivity = WhatIf = Model = Any
 
 SOLVE_AGAIN = {
     "time": "allow more time_limit",
@@ -277,7 +278,7 @@ class Plan(Result):
         """
         return history_figure(self, ax)
 
-    def breakdown(self, objective: str | None = None) -> pd.Series[float]:
+    def breakdown(self, objective: str | None = None) -> FloatSeries:
         """Return an objective by its named parts, or by decision family if it was written as one.
 
         Parameters

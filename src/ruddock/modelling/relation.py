@@ -8,8 +8,9 @@ from typing import Literal
 
 import numpy as np
 
+from ruddock.modelling.alignment import masked
 from ruddock.modelling.cells import Cells, Positions
-from ruddock.modelling.data import Data, masked
+from ruddock.modelling.data import Data
 from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
 

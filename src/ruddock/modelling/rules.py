@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 
 from ruddock.errors import DataError, ModelError
+from ruddock.modelling.alignment import values_for
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, project
-from ruddock.modelling.data import as_data, filled, is_data, values_for
+from ruddock.modelling.data import as_data, filled, is_data
 from ruddock.modelling.decisions import member_name, member_names
 from ruddock.modelling.expression import Expression, Relation, known_axes, sides_of, terms_of
 from ruddock.modelling.relation import Sides

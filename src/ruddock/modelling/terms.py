@@ -13,9 +13,10 @@ import numpy as np
 import numpy.typing as npt
 
 from ruddock.errors import ModelError, listed
+from ruddock.modelling.alignment import axis_names, masked, missing, pick, renamed, values_for
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, Positions, join, project, union
-from ruddock.modelling.data import Data, axis_names, filled, masked, missing, pick, renamed, values_for
+from ruddock.modelling.data import Data, filled
 from ruddock.modelling.units import NONE, Units, data_units
 from ruddock.problem import Floats, Ints
 

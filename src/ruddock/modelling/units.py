@@ -5,18 +5,9 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from ruddock.document.numbers import singular
+
 TOKENS = re.compile(r"\s*(\bper\b|[*/·()]|(?:(?!\bper\b)[^*/·()])+)")
-ENDINGS = (("ies", "y"), ("sses", "ss"), ("shes", "sh"), ("ches", "ch"), ("xes", "x"))
-
-
-def singular(word: str) -> str:
-    """Return a word as it stands for one: ``crates`` and ``crate`` are the same unit."""
-    if len(word) <= 2 or word.endswith(("ss", "us")):
-        return word
-    for many, one in ENDINGS:
-        if word.endswith(many):
-            return word[: -len(many)] + one
-    return word.removesuffix("s")
 
 
 class _Powers:
@@ -55,14 +46,16 @@ class _Powers:
         """Return the unit in writing; empty where everything cancels."""
         above = [self.words[one] for one, power in self.powers.items() for _ in range(power)]
         below = [one for one, power in self.powers.items() for _ in range(-power)]
-        return "/".join(["*".join(above) or "1", *below]) if below else "*".join(above)
+        if not below:
+            return "*".join(above)
+        return f"{'*'.join(above) or '1'}/{below[0] if len(below) == 1 else '(' + '*'.join(below) + ')'}"
 
 
 def combine(a: str | None, b: str | None, sign: int = 1) -> str | None:
     """Return the unit of a product (``sign`` 1) or a quotient (-1); None when either is not known.
 
-    >>> combine("hours per crate", "crates")
-    'hours'
+    >>> combine("hours per crate", "crates"), combine("£/(crate*day)", "crates"), combine("kg", "m²/day", -1)
+    ('hours', '£/day', 'kg*day/m²')
     """
     if a is None or b is None:
         return None

@@ -10,14 +10,14 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from ruddock.document.numbers import plural
 from ruddock.errors import DataError, FormatError, ModelError, known, together
 from ruddock.formats.files import read_text
 from ruddock.formats.rdk import tables
+from ruddock.formats.rdk.data_changes import with_data_changes
+from ruddock.formats.rdk.domains import read_domain
 from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
-from ruddock.formats.rdk.grammar import Tree, meaning, parse
+from ruddock.formats.rdk.grammar import Tree, parse
 from ruddock.formats.rdk.rules import RuleReader
 from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split, unquoted
 from ruddock.modelling.axis import Axis
@@ -26,9 +26,8 @@ from ruddock.modelling.changes import Change
 from ruddock.modelling.data import Data, as_data
 from ruddock.modelling.expression import Expression, Relation, sides_of
 from ruddock.modelling.model import Model
-from ruddock.modelling.names import UnknownNameError, split_member
+from ruddock.modelling.names import UnknownNameError
 from ruddock.modelling.rules import Rule
-from ruddock.problem import Floats
 
 UNIT = r"\((?P<unit>(?:[^()\n]|\([^()\n]*\))*)\)"  # brackets within a unit: £/(crate*day)
 HEAD = re.compile(rf"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*{UNIT})?")
@@ -44,7 +43,6 @@ RESERVED = {
     "cyclic", "inf",
 }  # fmt: skip
 OPEN = "decisions open"  # the heading that lets unknown names be decisions
-KINDS = ("integer", "binary", "semicontinuous", "free")
 MOST_LABELS = 10_000_000
 
 
@@ -348,47 +346,7 @@ class _Reader:
             if absent:
                 self.notes.append(f"{head.name}: {plural(absent, 'combination')} not there, each counts as {fill:g}")
             held = Data(held.cells, held.values, held.unit, fill)
-        self.names.data[head.name] = self.changed(head.name, held)
-
-    def changed(self, name: str, held: Data) -> Data:
-        """Return data with the changes that name it."""
-        for change in self.changes:
-            base, labels = split_member(change.target)
-            if base == name:
-                held = self.changed_by(change, held, labels)
-        return held
-
-    def changed_by(self, change: Change, held: Data, labels: list[str] | None) -> Data:
-        """Return data with one change made."""
-        if labels is None:
-            fill = None if held.fill is None else float(change.applied(np.array([held.fill]))[0])
-            return Data(held.cells, self.finite(change, change.applied(held.values)), held.unit, fill)
-        names = [f"{change.target.partition('[')[0]}[{text}]" for text in held.cells.texts()]
-        known_labels = len(labels) == len(held.axes) and all(
-            label in axis.places for axis, label in zip(held.axes, labels, strict=True)
-        )
-        if not known_labels:
-            raise UnknownNameError(f"{change}: the data holds no number there; {known(change.target, names)}")
-        codes = [axis.places[label] for axis, label in zip(held.axes, labels, strict=True)]
-        at = held.cells.position_of(codes)
-        if at < 0 and (held.fill is not None or change.op == "="):
-            # a number where there was none, or where a fill stood for it
-            cells = Cells(
-                held.axes, [np.append(own, np.int32(code)) for own, code in zip(held.cells.codes, codes, strict=True)]
-            )
-            held = Data(cells, np.append(held.values, held.fill or 0.0), held.unit, held.fill)
-            at = cells.size - 1
-        if at < 0:
-            raise UnknownNameError(f"{change}: the data holds no number there; {known(change.target, names)}")
-        values = held.values.copy()
-        values[at : at + 1] = self.finite(change, change.applied(values[at : at + 1]))
-        return Data(held.cells, values, held.unit, held.fill)
-
-    def finite(self, change: Change, values: Floats) -> Floats:
-        """Return changed numbers, which must be such."""
-        if np.isnan(values).any():
-            raise ModelError(f"{change}: the result is not a number")
-        return values
+        self.names.data[head.name] = with_data_changes(head.name, held, self.changes)
 
     def computed(self, entry: Entry, at: int, head: Head, axes: tuple[Axis, ...]) -> Data:
         value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
@@ -421,45 +379,11 @@ class _Reader:
             at = end
         colon = re.compile(r"\s*:").match(entry.text, at)
         at = colon.end() if colon else at
-        kind, lower, upper = self.domain(entry, at)
+        kind, lower, upper = read_domain(self.source, entry, at, self.evaluator(entry, at))
         for head in heads:
             self.new_name(entry, head)
             self.model.decide(
                 head.name, *self.axes_of(head), lower=lower, upper=upper, kind=kind, unit=head.unit, only=mask
-            )
-
-    def domain(self, entry: Entry, at: int) -> tuple[Any, Any, Any]:
-        """Return kind, lower and upper bound of a domain such as ``integer 0 .. 40``."""
-        self.check_kind(entry, at)
-        parsed: list[Any] = self.tree(entry, at, "domain").children
-        kind, bounds = parsed
-        evaluator = self.evaluator(entry, at)
-        word = str(kind) if kind else "continuous"
-        lower: Any = None if word == "free" else 0.0
-        upper: Any = None
-        if bounds is not None and bounds.data == "side":
-            sign = meaning(self.source, entry, at, bounds.children[0])
-            value = evaluator.value(bounds.children[1])
-            lower, upper = {"<=": (lower, value), ">=": (value, upper), "==": (value, value)}[sign]
-        elif bounds is not None:
-            parts = [None if part is None else evaluator.value(part) for part in bounds.children]
-            lower, upper = (parts[0], parts[1]) if bounds.data == "span" else (None, parts[0])
-        if any(isinstance(bound, Expression) for bound in (lower, upper)):
-            raise self.source.error("a bound is a number or data; a limit with decisions goes under require", entry, at)
-        if word == "free" and bounds is not None:
-            raise self.source.error("free means no bounds; leave out one of the two", entry, at)
-        if word == "binary":
-            if bounds is not None:
-                raise self.source.error("a binary decision is 0 or 1; leave out the bounds", entry, at)
-            return word, 0, 1
-        return ("continuous" if word == "free" else word), _infinite_is_none(lower), _infinite_is_none(upper)
-
-    def check_kind(self, entry: Entry, at: int) -> None:
-        """Say which kind was probably meant where a domain begins with another word."""
-        found = re.match(r"\s*([^\W\d_]\w*)", entry.text[at:])
-        if found and found[1] not in KINDS and not re.match(r"\s*(\.\.|[-+*/×·(\[])", entry.text[at + found.end() :]):
-            raise self.source.error(
-                f"{found[1]!r} is not a kind of decision; {known(found[1], KINDS)}", entry, at + found.start(1)
             )
 
     def objective(self, section: Section) -> None:
@@ -613,7 +537,3 @@ def _maybe_numbers(labels: list[str]) -> list[Any]:
     if labels and all(re.fullmatch(r"-?(0|[1-9]\d{0,17})", label) for label in labels):
         return [int(label) for label in labels]
     return labels
-
-
-def _infinite_is_none(bound: Any) -> Any:
-    return None if isinstance(bound, float) and np.isinf(bound) else bound

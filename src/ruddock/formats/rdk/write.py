@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import re
 import warnings
-from dataclasses import dataclass
 from math import prod
 from pathlib import Path
 from typing import Any
@@ -19,6 +18,19 @@ import numpy as np
 
 from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
 from ruddock.formats.files import write_text
+from ruddock.formats.rdk.phrases import (
+    Written,
+    domain_text,
+    folded,
+    joined,
+    label,
+    merged,
+    plain_start,
+    signed,
+    term,
+    text_of,
+    unit,
+)
 from ruddock.formats.rdk.read import RESERVED, read_rdk_text
 from ruddock.formats.rdk.source import quoted
 from ruddock.modelling.axis import NAME, Axis
@@ -30,7 +42,7 @@ from ruddock.modelling.model import Model
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.rules import Curve, Either, Run, When
 from ruddock.modelling.terms import Terms
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
+from ruddock.problem import Floats, Problem
 
 WIDTH = 100
 
@@ -90,29 +102,6 @@ def _same(a: Problem, b: Problem) -> bool:
     return all(np.array_equal(getattr(a, name), getattr(b, name)) for name in names)
 
 
-def text_of(value: float) -> str:
-    """Return a number to the last digit, whole ones without a point."""
-    if np.isfinite(value) and value == int(value) and abs(value) < 1e15:
-        return str(int(value))
-    return repr(float(value))
-
-
-def label(text: str) -> str:
-    """Return a label as it is written: quoted unless it is a plain word or number."""
-    if any(mark in text for mark in "\n\r\v\f\x1c\x1d\x1e\x85\u2028\u2029"):
-        raise FormatError(f"the label {text!r} holds the end of a line")
-    return text if re.fullmatch(r"\w+(\.\w+)*", text) and text not in RESERVED else quoted(text)
-
-
-@dataclass(frozen=True)
-class _Written:
-    """Decisions or the values of a curve as they are written: their columns, and their name."""
-
-    name: str
-    cells: Cells
-    first: int
-
-
 class _Writer:
     def __init__(self, formulation: Formulation) -> None:
         self.formulation = formulation
@@ -124,7 +113,7 @@ class _Writer:
         self.axis_lines: list[str] = []
         self.data_lines: list[str] = []
         self.scalar: dict[int, str] = {}  # names of decisions that are written one by one, by column
-        self.families: list[_Written] = []
+        self.families: list[Written] = []
 
     def text(self) -> str:
         """Return the whole text."""
@@ -200,7 +189,7 @@ class _Writer:
             texts = [text if whole else quoted(text) if careful and label(text) else label(text) for text in axis.texts]
             if not texts:
                 raise FormatError(f"the axis {axis.name} has no labels")
-            self.axis_lines += _folded(f"{written} : ", texts)
+            self.axis_lines += folded(f"{written} : ", texts)
         return self.axis_names[axis.name]
 
     def copy(self, axis: Axis, number: int) -> str:
@@ -218,7 +207,7 @@ class _Writer:
             " ".join((*(label(t) for t in labels), text_of(v)))
             for *labels, v in zip(*texts, values.tolist(), strict=True)
         ]
-        self.data_lines += _folded(f"{written}[{', '.join(axes)}] : ", entries)
+        self.data_lines += folded(f"{written}[{', '.join(axes)}] : ", entries)
         return written
 
     def per_cell(self, wanted: str, cells: Cells, values: Floats) -> str:
@@ -254,17 +243,17 @@ class _Writer:
             names = [self.name(member) for member in family.members()]
             self.scalar |= {first + j: name for j, name in enumerate(names)}
             return [
-                f"{name} {_domain(int(mark), text_of(float(low)), text_of(float(high)), float(low), float(high))}"
+                f"{name} {domain_text(int(mark), text_of(float(low)), text_of(float(high)), float(low), float(high))}"
                 for name, mark, low, high in zip(names, kinds, family.lower, family.upper, strict=True)
             ]
         name = self.name(family.name)
-        self.families.append(_Written(name, family.cells, first))
+        self.families.append(Written(name, family.cells, first))
         if not len(family):
             return [f"{name}{self.brackets(family.cells)} where 0 > 1 : >= 0"] if family.axes else []
         where = self.where(f"{name}_held", family.cells)
         low = self.per_cell(f"{name}_lower", family.cells, family.lower)
         high = self.per_cell(f"{name}_upper", family.cells, family.upper)
-        domain = _domain(
+        domain = domain_text(
             int(kinds[0]),
             low,
             high,
@@ -272,7 +261,7 @@ class _Writer:
             float(family.upper.max()),
             family.kind == "binary" and bool((family.lower == 0).all() and (family.upper == 1).all()),
         )
-        return [f"{name}{self.brackets(family.cells)}{_unit(family.unit)}{where}{' :' if where else ''} {domain}"]
+        return [f"{name}{self.brackets(family.cells)}{unit(family.unit)}{where}{' :' if where else ''} {domain}"]
 
     def brackets(self, cells: Cells) -> str:
         """Return the axes of a family as they stand after its name."""
@@ -283,23 +272,23 @@ class _Writer:
     def objective(self, goal: Objective) -> list[str]:
         """Return heading and lines of an objective."""
         name = self.name(goal.name)
-        lines = [f"{goal.sense} {name}{_unit(goal.unit)}"]
+        lines = [f"{goal.sense} {name}{unit(goal.unit)}"]
         for part, terms in goal.parts.items():
             body = self.side(terms, f"{name}_{part}" if not goal.single else name)
             start = "  " if goal.single else f"  {self.name(part, warn=False) if part in RESERVED else part} : "
-            lines += _joined(start, body)
+            lines += joined(start, body)
         return lines
 
     def quantity(self, quantity: Quantity) -> list[str]:
         """Return the lines of a quantity."""
         written = self.name(quantity.name)
-        head = f"{written}{self.brackets(quantity.cells)}{_unit(quantity.unit)} : "
-        return _joined(head, self.side(quantity.terms, written))
+        head = f"{written}{self.brackets(quantity.cells)}{unit(quantity.unit)} : "
+        return joined(head, self.side(quantity.terms, written))
 
     def curve(self, curve: Curve) -> list[str]:
         """Return the lines of a curve."""
         written = self.name(curve.name)
-        head = f"{written}{self.brackets(curve.cells)}{_unit(curve.unit)} : curve("
+        head = f"{written}{self.brackets(curve.cells)}{unit(curve.unit)} : curve("
         corners = []
         for k in range(curve.at.shape[1]):
             pair = [self.per_cell(f"{written}_{side}{k + 1}", curve.cells, part[:, k]) for side, part in
@@ -310,8 +299,8 @@ class _Writer:
         first = self.formulation.size + sum(
             c.cells.size for c in self.formulation.curves[: self.formulation.curves.index(curve)]
         )
-        lines = _joined(head, body)
-        self.families.append(_Written(written, curve.cells, first))
+        lines = joined(head, body)
+        self.families.append(Written(written, curve.cells, first))
         return lines
 
     def constraints(self, family: Constraints) -> list[str]:
@@ -322,26 +311,26 @@ class _Writer:
         if not family.cells.size:
             return []
         where = self.where(f"{name}_held", family.cells)
-        head = f"{name}{self.brackets(family.cells)}{_unit(family.unit)}{where} : "
-        return _joined(head, self.relation(name, family.sides))
+        head = f"{name}{self.brackets(family.cells)}{unit(family.unit)}{where} : "
+        return joined(head, self.relation(name, family.sides))
 
     def rule(self, ruled: Ruled) -> list[str]:
         """Return the lines of a rule."""
         name, rule = self.name(ruled.name), ruled.rule
-        head = f"{name}{self.brackets(rule.cells)}{_unit(ruled.unit)} : "
+        head = f"{name}{self.brackets(rule.cells)}{unit(ruled.unit)} : "
         if isinstance(rule, When):
             turned = bool(rule.condition.constants.any())
             condition = rule.condition.scaled(-1.0).without_constants() if turned else rule.condition
             words = [*self.side(condition, f"{name}_condition"), "then", *self.relation(name, rule.relation)]
-            return _joined(f"{head}{'unless' if turned else 'if'} ", words)
+            return joined(f"{head}{'unless' if turned else 'if'} ", words)
         if isinstance(rule, Either):
             parts: list[str] = []
             for k, relation in enumerate(rule.relations):
-                parts += [*(["or"] if k else []), *_plain_start(self.relation(f"{name}_{k + 1}", relation))]
-            return _joined(f"{head}either ", parts)
+                parts += [*(["or"] if k else []), *plain_start(self.relation(f"{name}_{k + 1}", relation))]
+            return joined(f"{head}either ", parts)
         assert isinstance(rule, Run)
         before = f", {rule.before}" if rule.before else ""
-        on = " ".join(_plain_start(self.side(rule.on, name)))
+        on = " ".join(plain_start(self.side(rule.on, name)))
         return [f"{head}{rule.word}({on}, {self.axis_names[rule.axis.name]}{before}) >= {rule.least}"]
 
     def side(self, terms: Terms, owner: str) -> list[str]:
@@ -349,7 +338,7 @@ class _Writer:
         body = self.terms(terms, owner)
         if terms.constants.any() or not body:
             if len(terms.constants) and (terms.constants == terms.constants[0]).all():
-                body.append(_signed(float(terms.constants[0])))
+                body.append(signed(float(terms.constants[0])))
             else:
                 body.append("+ " + self.per_cell(f"{owner}_constant", terms.cells, terms.constants))
         return body
@@ -368,7 +357,7 @@ class _Writer:
             sign = {"<=": "<=", ">=": ">=", "==": "="}[sides.sense]
             if sides.right.plain:
                 return [*body, f"{sign} {self.per_cell(f'{name}_limit', sides.right.cells, sides.right.constants)}"]
-            right = _plain_start(self.side(sides.right, name if sides.limit_side else f"{name}_right"))
+            right = plain_start(self.side(sides.right, name if sides.limit_side else f"{name}_right"))
             return [*body, f"{sign} {right[0]}", *right[1:]]
         assert sides.low is not None
         assert sides.high is not None
@@ -380,7 +369,7 @@ class _Writer:
         if np.isposinf(high).all():
             return [*body, f">= {self.per_cell(f'{name}_limit', cells, low)}"]
         lows, highs = self.per_cell(f"{name}_lower", cells, low), self.per_cell(f"{name}_upper", cells, high)
-        return [f"{lows} <=", *_plain_start(body), f"<= {highs}"]
+        return [f"{lows} <=", *plain_start(body), f"<= {highs}"]
 
     def nothing(self, owner: str, cells: Cells) -> list[str]:
         """Return a term that is always zero, for rows without any."""
@@ -405,7 +394,7 @@ class _Writer:
         for i, member in enumerate(family.members()):
             begin, end = ends[i], ends[i + 1]
             terms = [
-                _term(float(v), self.member(int(j)))
+                term(float(v), self.member(int(j)))
                 for j, v in zip(columns[begin:end], row.values[order[begin:end]], strict=True)
                 if v
             ] or self.nothing(member, Cells(()))
@@ -417,8 +406,8 @@ class _Writer:
             elif np.isposinf(high):
                 body = [*terms, f">= {text_of(low)}"]
             else:
-                body = [f"{text_of(low)} <=", *_plain_start(terms), f"<= {text_of(high)}"]
-            lines += _joined(f"{self.name(member)} : ", body)
+                body = [f"{text_of(low)} <=", *plain_start(terms), f"<= {text_of(high)}"]
+            lines += joined(f"{self.name(member)} : ", body)
         return lines
 
     def member(self, column: int) -> str:
@@ -439,7 +428,7 @@ class _Writer:
             own = np.flatnonzero((columns >= family.first) & (columns < family.first + size))
             if not len(own):
                 continue
-            rows, places, values = _merged(terms.rows[own], columns[own] - family.first, terms.values[own], size)
+            rows, places, values = merged(terms.rows[own], columns[own] - family.first, terms.values[own], size)
             if not len(values):  # all of them have come to 0
                 continue
             if family.cells.axes:
@@ -449,7 +438,7 @@ class _Writer:
         for column in np.unique(columns).tolist():
             if column in self.scalar:
                 mine = columns == column
-                rows, _, values = _merged(terms.rows[mine], np.zeros(int(mine.sum()), np.int64), terms.values[mine], 1)
+                rows, _, values = merged(terms.rows[mine], np.zeros(int(mine.sum()), np.int64), terms.values[mine], 1)
                 if len(values):
                     result.append(self.scalar_block(terms.cells, rows, self.scalar[column], values, owner))
         return result
@@ -457,12 +446,12 @@ class _Writer:
     def scalar_block(self, cells: Cells, rows: Any, name: str, values: Floats, owner: str) -> str:
         """Return the term of one decision: a number or data times its name."""
         if not cells.axes:
-            return _term(float(values[0]), name)
+            return term(float(values[0]), name)
         full = np.zeros(cells.size)
         full[rows] = values
         return f"+ {self.always_data(f'{owner}_{name}', cells, full)} * {name}"
 
-    def block(self, cells: Cells, rows: Any, family: _Written, places: Any, values: Floats, owner: str) -> str:
+    def block(self, cells: Cells, rows: Any, family: Written, places: Any, values: Floats, owner: str) -> str:
         """Return the term of one family: data times decisions, summed over what the rows lack."""
         name = family.name
         if len(np.unique(places)) < family.cells.size:
@@ -488,11 +477,11 @@ class _Writer:
         inner = f"{name}[{', '.join(subs)}]" if moved else name
         even = len(values) > 0 and (values == values[0]).all() and self.complete(cells, rows, family, moved)
         if even:
-            return _term(float(values[0]), f"sum({inner}, {', '.join(over)})" if over else inner)
+            return term(float(values[0]), f"sum({inner}, {', '.join(over)})" if over else inner)
         product = f"{self.data(f'{owner}_{name}', axes, texts, values)} * {inner}"
         return f"+ sum({product}, {', '.join(over)})" if over else f"+ {product}"
 
-    def with_zeros(self, cells: Cells, rows: Any, family: _Written, places: Any, values: Floats) -> Any:
+    def with_zeros(self, cells: Cells, rows: Any, family: Written, places: Any, values: Floats) -> Any:
         """Add a zero for each member that is in no term, since data must hold all that it multiplies."""
         lacking = np.setdiff1d(np.arange(family.cells.size), places)
         at = np.zeros(len(lacking), np.int64)
@@ -509,7 +498,7 @@ class _Writer:
             np.concatenate((values, np.zeros(len(lacking)))),
         )
 
-    def complete(self, cells: Cells, rows: Any, family: _Written, moved: bool) -> bool:
+    def complete(self, cells: Cells, rows: Any, family: Written, moved: bool) -> bool:
         """Say whether every member of the family that matches a row stands in it, so that a plain sum says it all."""
         if moved:
             return False
@@ -521,75 +510,3 @@ class _Writer:
         if not shared:
             return len(rows) == family.cells.size and cells.size == 1
         return bool(len(rows) == kept.sum())
-
-
-def _merged(rows: Any, places: Any, values: Floats, size: int) -> tuple[Any, Any, Floats]:
-    """Add up terms of the same row and decision; drop what cancels."""
-    key = rows.astype(np.int64) * size + places
-    distinct, group = np.unique(key, return_inverse=True)
-    sums = np.bincount(group, values, len(distinct))
-    kept = sums != 0
-    return distinct[kept] // size, distinct[kept] % size, sums[kept]
-
-
-def _signed(value: float) -> str:
-    return f"{'-' if value < 0 else '+'} {text_of(abs(value))}"
-
-
-def _term(value: float, name: str) -> str:
-    """Return a number times a name, with its sign; 1 is left out."""
-    return f"{'-' if value < 0 else '+'} {name}" if abs(value) == 1 else f"{_signed(value)} {name}"
-
-
-def _domain(mark: int, low: str, high: str, least: float, most: float, binary: bool = False) -> str:
-    """Return a domain in words."""
-    if binary or (mark == INTEGER and (low, high) == ("0", "1")):
-        return "binary"
-    kind = {0: "", INTEGER: "integer ", SEMICONTINUOUS: "semicontinuous "}.get(mark)
-    if kind is None:
-        raise FormatError("semicontinuous integers have no text form")
-    if np.isneginf(least) and np.isposinf(most) and low == "-inf" and high == "inf":
-        return (kind + "-inf ..").strip() if kind else "free"
-    if high == "inf":
-        return f"{kind}>= {low}"
-    if low == "-inf":
-        return f"{kind}.. {high}"
-    return f"{kind}{low} .. {high}"
-
-
-def _folded(start: str, entries: list[str]) -> list[str]:
-    """Return entries with commas between, in lines of limited width, the later ones indented."""
-    lines, line = [], start
-    for place, entry in enumerate(entries):
-        text = entry + (", " if place < len(entries) - 1 else "")
-        if len(line) + len(text) > WIDTH and line != start:
-            lines.append(line.rstrip())
-            line = "    "
-        line += text
-    return [*lines, line.rstrip()]
-
-
-def _unit(unit: str | None) -> str:
-    """Return a unit in brackets as it stands behind a name."""
-    if not unit:
-        return ""
-    if not re.fullmatch(r"(?:[^()\n]|\([^()\n]*\))*", unit) or unit != unit.strip():
-        raise FormatError(f"the unit {unit!r} cannot be written in parentheses")
-    return f" ({unit})"
-
-
-def _plain_start(parts: list[str]) -> list[str]:
-    """Return terms of which the first has no plus sign."""
-    return [parts[0].removeprefix("+ "), *parts[1:]]
-
-
-def _joined(start: str, parts: list[str]) -> list[str]:
-    """Join terms into lines of limited width, the later ones indented deeper."""
-    parts = _plain_start(parts)
-    lines, line = [], start
-    for part in parts:
-        if len(line) + len(part) > WIDTH and line != start:
-            lines.append(line.rstrip())
-            line = "      "
-        line += part + " "
-    return [*lines, line.rstrip()]
