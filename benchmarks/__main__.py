@@ -10,10 +10,9 @@ import subprocess
 import sys
 from dataclasses import asdict
 
-from rich.console import Console
-
 from benchmarks.cases import CASES
-from ruddock.document.content import Table
+from benchmarks.integers import shown
+from ruddock.document.content import Column, Table
 
 RUNS = 5
 
@@ -76,23 +75,19 @@ def main() -> None:
                 f"{got['grown'] * 2**20 / got['entries']:,.0f} B" if got["entries"] else "",
             )
         )
+    numbers = ("time", "reference", "iterations", "peak memory", "per entry")
     headings = [
         "work",
         "against",
-        ">ratio",
-        ">bar",
+        Column("ratio", right=True),
+        Column("bar", right=True),
         "kept",
-        ">time",
-        ">reference",
-        ">iterations",
-        ">peak memory",
-        ">per entry",
+        *(Column(head, right=True) for head in numbers),
     ]
-    console = Console(width=None if sys.stdout.isatty() else 170)
-    console.print(Table("", headings, rows).to_rich(console.width))
-    console.print(f"Medians of {runs} runs after one that is not counted.")
+    print(shown(Table("", headings, rows)))
+    print(f"Medians of {runs} runs after one that is not counted.")
     if asked.check and missed:
-        console.print(f"Missed: {', '.join(missed)}")
+        print(f"Missed: {', '.join(missed)}")
         sys.exit(1)
 
 

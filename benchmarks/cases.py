@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 import tempfile
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,35 +15,14 @@ from scipy.optimize import linear_sum_assignment
 from scipy.sparse.linalg import splu
 
 import ruddock as rk
-from benchmarks import families
+from benchmarks import families, screens
+from benchmarks.measuring import Measured, check, timed
 from ruddock.engine.clash import find_clash
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
 
 inf = np.inf
-
-
-@dataclass
-class Measured:
-    """One run: our seconds, the reference's, the iterations that it took, and the entries of its largest matrix."""
-
-    ours: float
-    reference: float
-    iterations: int = 0
-    entries: int = 0
-
-
-def timed(work: Callable[[], object]) -> tuple[float, object]:
-    start = time.perf_counter()
-    result = work()
-    return time.perf_counter() - start, result
-
-
-def check(holds: bool, what: str) -> None:
-    """Stop if an answer is wrong: a fast wrong answer is not worth a row."""
-    if not holds:
-        raise SystemExit(f"wrong answer: {what}")
 
 
 # ---------------------------------------------------------------------- linear problems
@@ -232,20 +208,6 @@ def reading() -> Measured:
     return Measured(ours, reference, entries=problem.nonzeros)
 
 
-def command() -> Measured:
-    """The whole process of solving a small file, against importing NumPy, SciPy's matrices and pandas."""
-    from ruddock import demos
-
-    path = Path(tempfile.gettempdir()) / "ruddock-benchmark-small.mps"
-    demos.build("spring-haulage").write(path)
-    script = Path(sys.executable).with_name("ruddock")
-    words = [str(script)] if script.exists() else [sys.executable, "-c", "from ruddock.cli import main; main()"]
-    ours, _ = timed(lambda: subprocess.run([*words, "solve", str(path)], check=True, capture_output=True))
-    imports = [sys.executable, "-c", "import numpy, scipy.sparse, pandas"]
-    reference, _ = timed(lambda: subprocess.run(imports, check=True, capture_output=True))
-    return Measured(ours, reference)
-
-
 @dataclass(frozen=True)
 class Case:
     """A row of the table: what is measured, against what, and the bar its ratio must keep."""
@@ -262,7 +224,12 @@ CASES = {
     "iteration": Case(iteration, "one iteration, 12,500 rows", "one splu solve", 3.0),
     "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
     "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),
-    "command": Case(command, "ruddock solve, whole process", "importing NumPy, SciPy, pandas", 1.5),
+    "version": Case(screens.version, "ruddock --version, whole process", "importing pandas", 0.5),
+    "help": Case(screens.help_, "ruddock -h, whole process", "importing pandas", 0.5),
+    "command": Case(screens.command, "ruddock solve of a file, whole process", "importing NumPy, SciPy, pandas", 1.5),
+    "demo": Case(screens.demo, "ruddock demo packing-week, whole process", "importing NumPy, SciPy, pandas", 1.3),
+    "printing": Case(screens.printing, "printing a plan of 25,000 single decisions", "one second", 1.0),
+    "look-up": Case(screens.look_up, "1,000 values of it by name", "one second", 1.0),
     "clash": Case(clash, "clash of 5,001 infeasible rows", "finding them infeasible", 20.0),
     "growth": Case(growth, "transport, 50 x 50 to 400 x 400", "exponent of time", 1.6),
     "growth-range": Case(growth_range, "transport 400 x 400", "transport 50 x 50", 100.0),

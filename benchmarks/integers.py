@@ -1,4 +1,4 @@
-"""Print the table of whole-number benchmarks: ``python -m benchmarks.integers [--ablation] [--check] [case ...]``.
+"""Print the table of integer benchmarks: ``python -m benchmarks.integers [--ablation] [--check] [case ...]``.
 
 Every answer is compared with one that was found another way. Times stand beside a fixed piece of work on the
 same machine: the network simplex method on 500 nodes and 4,000 arcs.
@@ -13,11 +13,9 @@ import time
 from dataclasses import replace
 from functools import cache
 
-from rich.console import Console
-
 from benchmarks.cases import check, flow
-from benchmarks.whole import WHOLE
-from ruddock.document.content import Table
+from benchmarks.known import KNOWN
+from ruddock.document.content import Column, Document, Table
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
 from ruddock.modelling.hints import Enforced
@@ -38,7 +36,7 @@ SETTINGS = {
 @cache
 def case(name: str) -> tuple[Problem, float, bool, Enforced | None]:
     """Return the problem of a case, its known optimum, whether that is a maximum, and the check of its plans."""
-    model, best, *rest = WHOLE[name]()
+    model, best, *rest = KNOWN[name]()
     formulation = model.formulation()
     goal = formulation.objectives[0]
     lazy = Enforced(formulation, rest[0]) if rest else None
@@ -83,7 +81,8 @@ def table(names: list[str], runs: int) -> tuple[Table, list[str]]:
                 f"{counters.iterations:,}",
             )
         )
-    headings = ["problem", ">rows x columns", ">known optimum", "proven", ">time", ">ratio", ">nodes", ">iterations"]
+    right = (Column(head, right=True) for head in ("time", "ratio", "nodes", "iterations"))
+    headings = ["problem", Column("rows x columns", right=True), Column("known optimum", right=True), "proven", *right]
     note = f"Ratio to the network simplex method on 4,000 arcs, {reference:.2f} s. Medians of {runs} runs."
     return Table("", headings, rows, note=note), missed
 
@@ -99,25 +98,29 @@ def ablation(names: list[str]) -> Table:
             cells.append(f"{time_}, {outcome.counters.nodes:,}")
         rows.append((name, *cells))
     note = f"Time or, after {MOST:.0f} s, the gap that is left; and nodes."
-    return Table("", ["problem", *(f">{setting}" for setting in SETTINGS)], rows, note=note)
+    return Table("", ["problem", *(Column(setting, right=True) for setting in SETTINGS)], rows, note=note)
+
+
+def shown(table: Table) -> str:
+    """Return a table in full, as wide as the terminal, or 170 columns in a file."""
+    return Document.of("", [table], whole=True).text(None if sys.stdout.isatty() else 170)
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(prog="python -m benchmarks.integers", description=__doc__)
-    parser.add_argument("case", nargs="*", help=f"only these: {', '.join(WHOLE)}")
+    parser.add_argument("case", nargs="*", help=f"only these: {', '.join(KNOWN)}")
     parser.add_argument("--ablation", action="store_true", help="switch one part off after another")
     parser.add_argument("--check", action="store_true", help="exit 1 if a problem is not solved")
     parser.add_argument("--runs", type=int, default=1)
     asked = parser.parse_args()
-    names = asked.case or list(WHOLE)
-    console = Console(width=None if sys.stdout.isatty() else 170)
+    names = asked.case or list(KNOWN)
     if asked.ablation:
-        console.print(ablation(names).to_rich(console.width))
+        print(shown(ablation(names)))
         return
-    shown, missed = table(names, asked.runs)
-    console.print(shown.to_rich(console.width))
+    done, missed = table(names, asked.runs)
+    print(shown(done))
     if asked.check and missed:
-        console.print(f"Not solved within {MOST:.0f} s: {', '.join(missed)}")
+        print(f"Not solved within {MOST:.0f} s: {', '.join(missed)}")
         sys.exit(1)
 
 

@@ -62,6 +62,9 @@ def test_code_and_commands_run_and_print_what_is_shown(
     monkeypatch.chdir(tmp_path)
     text = page.read_text(encoding="utf-8")
     names: dict[str, object] = {}
+    fences = re.findall(r"^```(.*)$", text, flags=re.M)
+    assert all(fences[0::2]), "every block that is opened says what it holds, and is closed"
+    assert not any(fences[1::2])
     for name, held in re.findall(r'```text title="(\S+\.\w+)"\n(.*?)```', text, flags=re.S):
         (tmp_path / name).write_text(held, encoding="utf-8")  # files that the page speaks of
     for block, shown in re.findall(r'```python\n(.*?)```(?:\n\n```text title="printed"\n(.*?)```)?', text, flags=re.S):

@@ -275,7 +275,7 @@ def test_crossed_bounds_are_named() -> None:
     [
         ({"costs": [np.nan, 1.0]}, "NaN"),
         ({"costs": [inf, 1.0]}, "a cost must be finite"),
-        ({"lower": [inf, 0.0]}, "no lower limit"),
+        ({"lower": [inf, 0.0]}, "cannot be a lower limit"),
         ({"matrix": [[inf, 1.0]]}, "a coefficient must be finite"),
         ({"upper": [1.0]}, "shape"),
     ],

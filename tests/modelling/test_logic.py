@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import ruddock as rk
-from benchmarks.whole import shortest_trip, trip_lengths
+from benchmarks.known import shortest_trip, trip_lengths
 from ruddock.formats import read
 
 HOURS = 6

@@ -52,9 +52,9 @@ def told(result: Any) -> None:
     assert "<i>" not in result._repr_html_()
 
 
-def drawn(result: Any, *words: str) -> None:
+def drawn(result: Any) -> None:
     told(result)
-    assert result.draw(*words).get_figure() is not None
+    assert result.draw().get_figure() is not None
 
 
 def questions(model: rk.Model, folder: Path) -> dict[str, Callable[[], None]]:
@@ -75,7 +75,9 @@ def questions(model: rk.Model, folder: Path) -> dict[str, Callable[[], None]]:
         "frontier": lambda: drawn(model.tradeoff(*goals, points=3)) if several else None,
         "scenarios": lambda: drawn(model.scenarios(changes)),
         "what if": lambda: told(model.what_if({"c0": "+1"})),
-        "before and after": lambda: drawn(model.what_if({"c0": "+1"}), "x0"),
+        "before and after": lambda: model.what_if({"c0": "+1"}).draw_bars("x0"),
+        "moves": lambda: drawn(model.what_if({"c0": "+1"})),
+        "sensitivity": lambda: told(model.solve().sensitivity()),
         "ranges": lambda: drawn(model.solve().sensitivity()),
         "others": lambda: told(model.solve().alternatives(2)),
         "sweep": lambda: drawn(model.sweep("c0", -2, 9)),
@@ -100,4 +102,4 @@ def test_every_question_is_answered_or_refused_in_words(seed: int, tmp_path: Pat
     assert all(len(words) > 15 for words in refused.values()), refused
     assert {"plan", "check", "describe", "page", "workbook", "diagnose", "appraise"} <= answered
     if model.solve().found:
-        assert {"what if", "ranges", "others"} <= answered, refused
+        assert {"what if", "sensitivity", "others"} <= answered, refused

@@ -202,7 +202,7 @@ class Output:
 
         figure = result.figure()
         if figure is None:
-            click.echo(f"{path} was not written: there is nothing to draw here", err=True)
+            click.echo(f"{path} was not written: {result.undrawn}", err=True)
             return
         saved(figure.draw(paper(figure.height)), path)
         self.said(str(path))

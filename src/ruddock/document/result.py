@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from os import PathLike
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from ruddock.document.content import Block, Document, Figure
 from ruddock.errors import ModelError
@@ -23,6 +23,9 @@ class Result:
     Each kind of answer says what it has to say in ``_blocks``, what it is called in ``_title``, and perhaps how it is
     drawn in ``figure``.
     """
+
+    # why there may be no figure
+    undrawn: ClassVar[str] = "this kind of answer is not drawn; print it to see what it says"
 
     def _title(self) -> str:
         """Return the title of the model, or the subject."""
@@ -63,7 +66,7 @@ class Result:
 
         figure = self.figure()
         if figure is None:
-            raise ModelError(f"{self._title()}: there is nothing to draw here; print the result to see what it says")
+            raise ModelError(f"there is nothing to draw: {self.undrawn}")
         return figure.draw(ax if ax is not None else new_axes())
 
     def table(self) -> pd.DataFrame:

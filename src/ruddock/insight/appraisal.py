@@ -70,6 +70,8 @@ class Appraisal(Result):
         signs = np.array([goal.sign for goal in goals])
         return pd.Series(signs * (own.to_numpy(float) - best.to_numpy(float)) + 0.0, names, name="gain")
 
+    undrawn = "there is no optimal plan to compare with"
+
     def _title(self) -> str:
         return self.plan.model_name
 

@@ -110,6 +110,8 @@ class Diagnosis(Result):
         """The changes that lead to a plan."""
         return () if self.search is None else self.search.repairs
 
+    undrawn = "only a clash of a few requirements is drawn"
+
     def _title(self) -> str:
         return self.model
 

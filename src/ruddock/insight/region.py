@@ -73,6 +73,8 @@ class Region(Result):
     goal: Objective | None
     gradient: Floats
 
+    undrawn = "the region is empty; model.diagnose() says why"
+
     def _title(self) -> str:
         return self.plan.model_name
 

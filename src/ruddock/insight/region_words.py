@@ -10,7 +10,6 @@ import numpy as np
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, listed_all, number, plural
 from ruddock.document.plotting import BOUND, PATCH, new_axes, with_unit
-from ruddock.errors import ModelError
 from ruddock.modelling.answer.verdict import headline
 
 if TYPE_CHECKING:
@@ -60,8 +59,6 @@ def region_blocks(found: Region) -> list[Block]:
 
 def region_figure(found: Region, ax: Axes | None = None) -> Axes:
     """Draw the region of two decisions: limits as lines with names, corners, integer points, the objective."""
-    if not len(found.outline):
-        raise ModelError("the region is empty: there is nothing to draw; model.diagnose() says why")
     ax = ax or new_axes()
     low_x, high_x, low_y, high_y = found.frame
     room_x, room_y = (max(high - low, 1e-9) for low, high in ((low_x, high_x), (low_y, high_y)))

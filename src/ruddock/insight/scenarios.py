@@ -63,6 +63,8 @@ class Scenarios(Result):
     results: list[ScenarioResult]
     stopped: bool = False
 
+    undrawn = "no scenario has a plan with an objective"
+
     def _title(self) -> str:
         return self.base.model_name
 

@@ -9,7 +9,7 @@ import numpy as np
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, plural
 from ruddock.document.plotting import BEST, BOUND, label_ticks, new_axes, with_unit
-from ruddock.errors import ModelError, listed
+from ruddock.errors import listed
 from ruddock.modelling.answer.verdict import headline
 from ruddock.modelling.formulation import units_of
 
@@ -124,8 +124,6 @@ def _binding(found: Scenarios) -> Table | None:
 def scenarios_figure(found: Scenarios, ax: Axes | None = None) -> Axes:
     """Draw the objective of every scenario next to that of the base; named up to forty, sorted beyond."""
     results = found.results
-    if not found.solved:
-        raise ModelError("no scenario has a plan: there is nothing to draw")
     named = len(results) <= MOST_NAMED
     ax = ax or new_axes()
     values = np.array([np.nan if r.objective is None else r.objective for r in results], float)

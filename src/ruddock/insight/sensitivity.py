@@ -93,6 +93,8 @@ class Sensitivity(Result):
         more, less = self.limits["one_more"].to_numpy(float), self.limits["one_less"].to_numpy(float)
         return int(sum(self._differs(up, down) for up, down in zip(more, less, strict=True)))
 
+    undrawn = "no limit has a shadow price"
+
     def _title(self) -> str:
         return self.model
 

@@ -74,6 +74,8 @@ class Sweep(Result):
     stopped: str | None = None
     units: dict[str, str | None] = field(default_factory=dict)
 
+    undrawn = "there is no plan in the range of this sweep"
+
     def _title(self) -> str:
         return self.model
 

@@ -9,7 +9,6 @@ import numpy as np
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, number
 from ruddock.document.plotting import BEST, BOUND, new_axes, with_unit
-from ruddock.errors import ModelError
 from ruddock.modelling.answer.verdict import STOPPED_BY
 
 if TYPE_CHECKING:
@@ -116,8 +115,6 @@ def _table(found: Sweep) -> Table:
 
 def sweep_figure(found: Sweep, ax: Axes | None = None) -> Axes:
     """Draw the objective along a limit: a line with its corners where it is exact, else the points solved."""
-    if not len(found.points):
-        raise ModelError("no plan exists in the range of this sweep: there is nothing to draw")
     ax = ax or new_axes()
     at, value = found.points.index.to_numpy(float), found.points["objective"].to_numpy(float)
     ax.plot(at, value, "s-" if found.exact else "o", color=BEST, markersize=5)

@@ -77,6 +77,8 @@ class Tradeoff(Result):
         """The objective that gains by it; of more than two, the second one."""
         return self.goals[1]
 
+    undrawn = "the frontier has no point; model.diagnose() says why"
+
     def _title(self) -> str:
         return self.model
 

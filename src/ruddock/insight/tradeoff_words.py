@@ -9,7 +9,6 @@ import numpy as np
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount
 from ruddock.document.plotting import BEST, new_axes, with_unit
-from ruddock.errors import ModelError
 from ruddock.modelling.answer.verdict import STOPPED_BY
 from ruddock.modelling.formulation import units_of
 
@@ -93,8 +92,6 @@ def _per(found: Tradeoff) -> str | None:
 
 def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
     """Draw a frontier: corners large, other points small; a line only where all points between are plans too."""
-    if not len(found.points):
-        raise ModelError("the frontier has no point: there is nothing to draw; model.diagnose() says why")
     ax = ax or new_axes()
     first, second = found.first, found.second
     x, y = (found.by_objective.iloc[:, k].to_numpy(float) for k in (0, 1))

@@ -55,6 +55,8 @@ class WhatIf(Result):
     predicted: float | None
     share: float | None
 
+    undrawn = "no decision changes, or one of the two has no plan"
+
     def _title(self) -> str:
         return self.base.model_name
 

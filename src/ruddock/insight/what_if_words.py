@@ -9,7 +9,7 @@ import numpy as np
 from ruddock.document.content import Block, LazyRows, Number, Sentence, Table
 from ruddock.document.numbers import amount
 from ruddock.document.plotting import BEST, BOUND, new_axes
-from ruddock.errors import ModelError, listed
+from ruddock.errors import listed
 from ruddock.modelling.answer.families import what_to_do
 from ruddock.modelling.answer.verdict import headline, value_tables
 from ruddock.modelling.formulation import Objective, units_of
@@ -138,11 +138,7 @@ def _binding(found: WhatIf) -> list[Block]:
 
 def what_if_figure(found: WhatIf, ax: Axes | None = None) -> Axes:
     """Draw the decisions that change most: from the base to the changed value."""
-    if not found.both:
-        raise ModelError("one of the two has no plan: there is nothing to compare in a figure")
     frame = found.decisions(moved=True).head(MOST_DRAWN)
-    if not len(frame):
-        raise ModelError("no decision changes: there is nothing to draw")
     ax = ax or new_axes()
     base, changed = frame["base"].fillna(0.0).to_numpy(float), frame["changed"].fillna(0.0).to_numpy(float)
     at = np.arange(len(frame))

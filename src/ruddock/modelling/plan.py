@@ -85,6 +85,8 @@ class Plan(Result):
     def __repr__(self) -> str:
         return f"<Plan: {headline(self)}>"
 
+    undrawn = "no family runs along an axis that a figure would show; draw_bars and draw_schedule draw one by name"
+
     def _title(self) -> str:
         return self.model_name
 

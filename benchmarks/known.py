@@ -1,4 +1,4 @@
-"""Whole-number models with optima known another way: dynamic programs, enumeration, or constants of the literature."""
+"""Integer models with optima known another way: dynamic programs, enumeration, or constants of the literature."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ def steiner(points: int) -> Case:
 
 
 def job_shop() -> Case:
-    """The 6 x 6 job shop, two jobs on one machine kept apart by a yes/no for their order."""
+    """The 6 x 6 job shop, two jobs on one machine kept apart by a binary decision for their order."""
     model = rk.Model("Job shop")
     job, step = rk.Axis("job", range(6)), rk.Axis("step", range(6))
     total = float(sum(time for line in JOB_SHOP for _, time in line))
@@ -443,7 +443,7 @@ def _dispatch(
     return np.where(bad | (rest > 1e-9), inf, cost)
 
 
-WHOLE: dict[str, Callable[[], Case | tuple[rk.Model, float, Lazy]]] = {
+KNOWN: dict[str, Callable[[], Case | tuple[rk.Model, float, Lazy]]] = {
     "triples 27": lambda: steiner(27),
     "triples 45": lambda: steiner(45),
     "job shop 6x6": job_shop,
