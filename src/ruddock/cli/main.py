@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+
 import click
 
 from ruddock.cli.errors import RuddockGroup
@@ -38,3 +40,5 @@ def main() -> None:
       1  no plan, or the answer is no
       2  invalid input or usage
     """
+    # a command makes many objects that last as long as it does: collecting them over and over is a sixth of its start
+    gc.set_threshold(50_000, 20, 100)
