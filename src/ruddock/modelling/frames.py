@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -10,8 +10,10 @@ import pandas as pd
 
 from ruddock.document.numbers import DUST
 from ruddock.engine.outcome import FEASIBILITY
+from ruddock.modelling.axis import Axis
 from ruddock.modelling.decisions import kind_words
 from ruddock.modelling.formulation import Constraints, Formulation
+from ruddock.modelling.series import AnySeries
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
@@ -130,6 +132,29 @@ def quantities_frame(plan: Plan) -> pd.DataFrame:
     units = plan.formulation.quantity_units
     index = pd.Index(list(values), name="quantity")
     return pd.DataFrame({"value": list(values.values()), "unit": [units[name] or "" for name in values]}, index=index)
+
+
+def history_frame(plan: Plan) -> pd.DataFrame:
+    """Return how a search went, a row whenever a better plan was found; see `Plan.history`."""
+    moments = plan.outcome.history
+    return pd.DataFrame(
+        {
+            "seconds": [m.seconds for m in moments],
+            "nodes": [m.nodes for m in moments],
+            "best": [plan.sign * m.best for m in moments],
+            "bound": [plan.sign * m.bound for m in moments],
+        }
+    )
+
+
+def two_way(series: AnySeries, axes: Sequence[Axis]) -> pd.DataFrame:
+    """Return values on two axes or more as a table: the last axis across, in the order of the labels."""
+    levels = [axis.labels for axis in axes]
+    wide = series.unstack(-1)
+    wide = wide.reindex(columns=[label for label in levels[-1] if label in wide.columns])
+    if series.index.nlevels == 2:
+        wide = wide.reindex([label for label in levels[0] if label in wide.index])
+    return wide
 
 
 def distinct(names: Iterable[str], taken: Iterable[str], what: str) -> list[str]:

@@ -19,8 +19,9 @@ from ruddock.modelling.answer.document import plan_document
 from ruddock.modelling.answer.effort import Effort
 from ruddock.modelling.answer.figures import bars_figure, figure_of, history_figure, schedule_figure
 from ruddock.modelling.answer.json_form import plan_json
+from ruddock.modelling.answer.parts import parts_of
 from ruddock.modelling.answer.verdict import headline
-from ruddock.modelling.decisions import Decisions, goes_by_label
+from ruddock.modelling.decisions import Decisions
 from ruddock.modelling.explanation import Explanation, explain
 from ruddock.modelling.expression import Expression, check_registry, terms_of
 from ruddock.modelling.formulation import Formulation, Objective
@@ -28,8 +29,10 @@ from ruddock.modelling.frames import (
     ZERO,
     constraints_frame,
     decisions_frame,
+    history_frame,
     objectives_frame,
     quantities_frame,
+    two_way,
 )
 from ruddock.modelling.names import Named, names_of
 from ruddock.modelling.series import Axes, FloatSeries
@@ -229,15 +232,7 @@ class Plan(Result):
     @property
     def history(self) -> pd.DataFrame:
         """How a search went: seconds, nodes, best objective and bound whenever a better plan was found; as written."""
-        moments = self.outcome.history
-        return pd.DataFrame(
-            {
-                "seconds": [m.seconds for m in moments],
-                "nodes": [m.nodes for m in moments],
-                "best": [self.sign * m.best for m in moments],
-                "bound": [self.sign * m.bound for m in moments],
-            }
-        )
+        return history_frame(self)
 
     def draw_bars(self, family: str, over: str | None = None, ax: Axes | None = None) -> Axes:
         """Draw a family of decisions as stacked bars along one of its axes, with Matplotlib.
@@ -289,29 +284,12 @@ class Plan(Result):
             The first one by default.
         """
         self._need_values()
-        x = self.outcome.x
-        assert x is not None
         goal = self.goal if objective is None else self._goal(objective)
-        parts: dict[str, float] = {}
-        for name, part in goal.parts.items() if goal is not None else ():
-            if goal is not None and goal.single and not any(map(goes_by_label, self.formulation.decisions)):
-                parts |= self._by_family(part, x)
-            else:
-                parts[name] = float(self.formulation.evaluate(part, x, name)[0])
-        result = pd.Series(parts, name="value", dtype=float)
+        result = pd.Series(
+            {} if goal is None else parts_of(goal, self.formulation, self.values), name="value", dtype=float
+        )
         result.index.name = "part"
         return result
-
-    def _by_family(self, part: Terms, x: Floats) -> dict[str, float]:
-        """Return what each family of decisions, and each curve, brings to an expression."""
-        columns = self.formulation.columns_for(part.columns, "the objective")
-        held = [(family.name, len(family)) for family in self.formulation.decisions]
-        held += [(curve.name, len(curve.numbers)) for curve in self.formulation.curves]
-        ends = np.cumsum([size for _, size in held])
-        owner = np.searchsorted(ends, columns, side="right")
-        sums = np.bincount(owner, part.values * x[columns], len(held))
-        result = {held[k][0]: float(sums[k]) for k in np.unique(owner).tolist()}
-        return result | ({"constant": float(part.constants[0])} if part.constants[0] else {})
 
     def _goal(self, name: str) -> Objective:
         found = names_of(self.formulation).need(name, ("objectives",))
@@ -390,12 +368,7 @@ class Plan(Result):
             axes = part.cells.axes
         else:
             axes = what.axes
-        levels = [axis.labels for axis in axes]
-        wide = series.unstack(-1)
-        wide = wide.reindex(columns=[label for label in levels[-1] if label in wide.columns])
-        if series.index.nlevels == 2:
-            wide = wide.reindex([label for label in levels[0] if label in wide.index])
-        return wide
+        return two_way(series, axes)
 
     def quantities(self) -> pd.DataFrame:
         """Return every quantity and every value of a curve, one row each, named like ``sent[Fell]``: value, unit."""

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ruddock.errors import FormatError
-from ruddock.formats.rdk.read import RESERVED
+from ruddock.formats.rdk.heads import RESERVED
 from ruddock.formats.rdk.source import quoted
 from ruddock.modelling.cells import Cells
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats

@@ -18,6 +18,8 @@ from ruddock.formats.rdk.data_changes import with_data_changes
 from ruddock.formats.rdk.domains import read_domain
 from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
 from ruddock.formats.rdk.grammar import Tree, parse
+from ruddock.formats.rdk.heads import BLANKS, DECLARED, HEAD, NAMED, RESERVED, WHERE, Head
+from ruddock.formats.rdk.labels import numbers_in, typed_labels
 from ruddock.formats.rdk.rules import RuleReader
 from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split, unquoted
 from ruddock.modelling.axis import Axis
@@ -29,32 +31,7 @@ from ruddock.modelling.model import Model
 from ruddock.modelling.names import UnknownNameError
 from ruddock.modelling.rules import Rule
 
-UNIT = r"\((?P<unit>(?:[^()\n]|\([^()\n]*\))*)\)"  # brackets within a unit: £/(crate*day)
-HEAD = re.compile(rf"\s*(?P<name>[^\W\d_]\w*)(\s*\[(?P<axes>[^\]\n]*)\])?(\s*{UNIT})?")
-NAMED = re.compile(rf"\s*[^\W\d_]\w*\s*(\[[^\]\n]*\])?\s*({UNIT})?\s*(where\b[^:]*)?:")
-WHERE = re.compile(r"\s*where\b")
-LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"|[^,\n]+?)\s*(,|\n|\Z)')
-COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
-DECLARED = re.compile(r"\b(integer|binary|semicontinuous|free)\b(?!\s*:)")
-BLANKS = re.compile(r'\s*(?P<name>"[^"\n]*"|[^\W\d_]\w*( [^\W\d_]\w*)+)\s*(\([^()\n]*\)\s*)?:')
-RESERVED = {
-    "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
-    "semicontinuous", "free", "where", "from", "and", "sum", "previous", "minimum", "maximum", "sheet", "column",
-    "cyclic", "inf",
-}  # fmt: skip
 OPEN = "decisions open"  # the heading that lets unknown names be decisions
-MOST_LABELS = 10_000_000
-
-
-@dataclass
-class Head:
-    """What stands left of a colon: a name, axes, a unit, and where the rest begins."""
-
-    name: str
-    axes: tuple[str, ...] | None
-    unit: str | None
-    start: int
-    end: int
 
 
 @dataclass(frozen=True)
@@ -276,36 +253,15 @@ class _Reader:
         text = entry.text[at:].strip()
         begin = at + len(entry.text[at:]) - len(entry.text[at:].lstrip())
         found = tables.FROM.match(text)
-        count = COUNT.match(text)
-        labels: Any
         if found:
-            labels = _maybe_numbers(
-                tables.labels_from(
-                    self.frames, self.file(found), _plain(found["sheet"]), _plain(found["column"]), head.name
-                )
-            )
-        elif count:
-            if abs(int(count[2]) - int(count[1])) > MOST_LABELS:
-                raise self.source.error(f"more than {MOST_LABELS:,} labels", entry, begin)
-            labels = range(int(count[1]), int(count[2]) + 1)
+            sheet, column = _plain(found["sheet"]), _plain(found["column"])
+            labels: Any = numbers_in(tables.labels_from(self.frames, self.file(found), sheet, column, head.name))
         elif text in self.names.axes:
             labels = self.names.axes[text]
         elif text in self.names.failed:
             raise FollowUpError(text)
         else:
-            written = [match[1] for match in LABEL.finditer(text) if match[1].strip()]
-            plain = not any(label.startswith('"') for label in written)
-            if len(written) == 1 and plain and re.search(r"\s", written[0]):
-                raise self.source.error(
-                    f"write commas between labels ({', '.join(written[0].split())}), or quotes around one label with "
-                    f'blanks ("{written[0]}")',
-                    entry,
-                    begin,
-                )
-            labels = [unquoted(label) for label in written]
-            labels = _maybe_numbers(labels) if plain else labels  # text in quotes stays text
-            if not labels:
-                raise self.source.error("labels are missing: write them with commas between", entry, begin)
+            labels = typed_labels(text, lambda words: self.source.error(words, entry, begin))
         self.names.axes[head.name] = Axis(head.name, labels)
 
     def file(self, found: re.Match[str]) -> Path:
@@ -530,10 +486,3 @@ def _heading(section: Section) -> str:
 
 def _plain(text: str | None) -> str | None:
     return None if text is None else unquoted(text)
-
-
-def _maybe_numbers(labels: list[str]) -> list[Any]:
-    """Return integers where all labels are such, so that they order as numbers."""
-    if labels and all(re.fullmatch(r"-?(0|[1-9]\d{0,17})", label) for label in labels):
-        return [int(label) for label in labels]
-    return labels

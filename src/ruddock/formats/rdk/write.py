@@ -18,6 +18,7 @@ import numpy as np
 
 from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
 from ruddock.formats.files import write_text
+from ruddock.formats.rdk.heads import RESERVED
 from ruddock.formats.rdk.phrases import (
     Written,
     domain_text,
@@ -31,18 +32,17 @@ from ruddock.formats.rdk.phrases import (
     text_of,
     unit,
 )
-from ruddock.formats.rdk.read import RESERVED, read_rdk_text
+from ruddock.formats.rdk.reading_back import check_reading_back
 from ruddock.formats.rdk.source import quoted
 from ruddock.modelling.axis import NAME, Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.decisions import Decisions, goes_by_label, kinds_of
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity, Ruled
-from ruddock.modelling.lowering import lowered
 from ruddock.modelling.model import Model
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.rules import Curve, Either, Run, When
 from ruddock.modelling.terms import Terms
-from ruddock.problem import Floats, Problem
+from ruddock.problem import Floats
 
 WIDTH = 100
 
@@ -59,7 +59,7 @@ def write_rdk(model: Model, path: Path) -> None:
     writer = _Writer(formulation)
     try:
         text = writer.text()
-        _check(formulation, text)
+        check_reading_back(formulation, text)
     except RuddockError as error:
         raise FormatError(
             f"the text form cannot hold all of this model; write .json, which can ({error})", path=str(path)
@@ -74,32 +74,6 @@ def rdk_text(model: Model) -> str:
     text = writer.text()
     writer.warn()
     return text
-
-
-def _check(formulation: Formulation, text: str) -> None:
-    """Raise `FormatError` if a text does not read back as the same model."""
-    again = read_rdk_text(text, "the text", Path(".")).formulation()
-    ours, theirs = lowered(formulation), lowered(again)
-    for goal, problem, other in zip(formulation.objectives or (None,), ours.problems, theirs.problems, strict=False):
-        if not _same(problem, other):
-            raise FormatError(f"it would read back as another model{f' of {goal.name}' if goal else ''}")
-    same = (
-        len(formulation.objectives) == len(again.objectives)
-        and [g.maximize for g in formulation.objectives] == [g.maximize for g in again.objectives]
-        and len(formulation.rules) == len(again.rules)
-        and len(formulation.quantities) == len(again.quantities)
-    )
-    x = np.random.default_rng(0).random(ours.base.n)
-    ours_, theirs_ = (np.array(list(f.quantity_values(x).values())) for f in (formulation, again))
-    if not same or ours_.shape != theirs_.shape or not np.allclose(ours_, theirs_, rtol=1e-12, atol=0):
-        raise FormatError("it would read back as another model")
-
-
-def _same(a: Problem, b: Problem) -> bool:
-    if (a.m, a.n) != (b.m, b.n) or a.offset != b.offset:
-        return False
-    names = ("starts", "indices", "values", "row_lower", "row_upper", "lower", "upper", "costs", "kinds")
-    return all(np.array_equal(getattr(a, name), getattr(b, name)) for name in names)
 
 
 class _Writer:

@@ -1,0 +1,40 @@
+"""The labels of an axis as they are typed: with commas between, or as a count such as ``1 .. 12``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+
+from ruddock.errors import FormatError
+from ruddock.formats.rdk.source import unquoted
+
+LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"|[^,\n]+?)\s*(,|\n|\Z)')
+COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
+MOST_LABELS = 10_000_000
+
+
+def typed_labels(text: str, error: Callable[[str], FormatError]) -> Sequence[str | int]:
+    """Return the labels that a text lists; text in quotes stays text, whole numbers without quotes are numbers."""
+    count = COUNT.match(text)
+    if count:
+        if abs(int(count[2]) - int(count[1])) > MOST_LABELS:
+            raise error(f"more than {MOST_LABELS:,} labels")
+        return range(int(count[1]), int(count[2]) + 1)
+    written = [match[1] for match in LABEL.finditer(text) if match[1].strip()]
+    if not written:
+        raise error("labels are missing: write them with commas between")
+    plain = not any(label.startswith('"') for label in written)
+    if len(written) == 1 and plain and re.search(r"\s", written[0]):
+        raise error(
+            f"write commas between labels ({', '.join(written[0].split())}), or quotes around one label with "
+            f'blanks ("{written[0]}")'
+        )
+    labels = [unquoted(label) for label in written]
+    return numbers_in(labels) if plain else labels
+
+
+def numbers_in(labels: list[str]) -> Sequence[str | int]:
+    """Return integers where all labels are such, so that they order as numbers."""
+    if labels and all(re.fullmatch(r"-?(0|[1-9]\d{0,17})", label) for label in labels):
+        return [int(label) for label in labels]
+    return labels
