@@ -224,6 +224,35 @@ def test_version_tells_which_kernels_run() -> None:
     assert run("--version").stdout == f"ruddock {rk.__version__}, kernels compiled\n"
 
 
+@pytest.mark.parametrize("words", [["--version"], ["-h"], ["solve", "-h"]])
+def test_short_answers_import_nothing_heavy(words: list[str]) -> None:
+    code = f"import sys; sys.argv = ['ruddock', *{words}]\nfrom ruddock.cli import main\ntry: main()\nfinally: print(*sys.modules)"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert not {"numpy", "scipy", "pandas", "matplotlib", "lark", "openpyxl"} & set(
+        done.stdout.splitlines()[-1].split()
+    )
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        "solve demo:stock", "sensitivity demo:two-products", "what-if demo:spring-haulage need=+10%", "sweep demo:two-products wax 0 20",
+        "diagnose demo:storm-week", "tradeoff demo:two-objectives --points 3",
+    ],
+)  # fmt: skip
+def test_one_run_writes_all_that_is_asked_for(words: str, tmp_path: Path) -> None:
+    names = ["a.html", "a.xlsx", "a.md", "b.png", "b.svg", "c.json"]
+    options = ("--report", "--report", "--report", "--figure", "--figure", "--json")
+    asked = [word for option, name in zip(options, names, strict=True) for word in (option, str(tmp_path / name))]
+    output = run(*words.split(), *asked).output
+    assert all(f"written to {tmp_path / name}" in output for name in names)
+    assert all((tmp_path / name).stat().st_size > 400 for name in names)
+    assert (tmp_path / "b.png").read_bytes().startswith(b"\x89PNG")
+    assert "<script" not in (tmp_path / "a.html").read_text()
+    verdict = output.splitlines()[0][:40]
+    assert verdict in (tmp_path / "a.md").read_text().replace("\\", "")
+
+
 def test_uncompiled_kernels_solve_the_demos_with_one_warning(tmp_path: Path) -> None:
     source = Path(rk.__file__).parent
     shutil.copytree(source, tmp_path / "ruddock", ignore=shutil.ignore_patterns("*.so", "*.pyd", "__pycache__"))

@@ -150,6 +150,21 @@ def test_a_workbook_holds_numbers_and_runs_nothing(tmp_path: Path) -> None:
     assert [[cell.value for cell in row][1:] for row in grid.iter_rows(min_row=2)] == table.tolist()
 
 
+def test_a_workbook_says_what_its_numbers_are(tmp_path: Path) -> None:
+    plan = demos.build("spring-haulage").solve()
+    plan.report(tmp_path / "plan.xlsx")
+    book = load_workbook(tmp_path / "plan.xlsx")
+    facts = {row[0].value: row[1] for row in book["Summary"].iter_rows(min_row=4, max_row=6)}
+    for name, value in {"cost": plan.objective, **plan.breakdown()}.items():
+        assert facts[name].value == pytest.approx(value)
+        assert "£" in facts[name].number_format
+    assert "Limit ranges" not in book.sheetnames, "prices with integers held say so"
+    found = plan.sensitivity()
+    for name, frame in (("Limit ranges, integers held", found.limits), ("Steps of limits", found.steps)):
+        assert [row[0].value for row in book[name].iter_rows(min_row=2)] == list(frame.index)
+    assert all(sheet.auto_filter.ref for sheet in book if sheet.title not in ("Summary", "Appendix"))
+
+
 def test_markdown_tables_keep_their_columns(tmp_path: Path) -> None:
     path = tmp_path / "plan.md"
     evil_model().solve().report(path)

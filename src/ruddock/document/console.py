@@ -74,7 +74,9 @@ def _section(section: Section, width: int, speech: Speech, style: Style, whole: 
             head = [style(line, "heading") for line in prose(block.title, width)] if block.title else []
             yield [*head, *(line for point in block.points for line in _hanging("- ", point, width))]
         elif isinstance(block, Facts):
-            yield [line for name, value, note in block.facts for line in _hanging("", _fact(name, value, note), width)]
+            yield [
+                line for name, value, note in block.texts() for line in _hanging("", _fact(name, value, note), width)
+            ]
         elif isinstance(block, Verbatim):
             head = [style(block.title, "heading")] if block.title else []
             yield [*head, *(line for own in block.words.split("\n") for line in _verbatim(own, width))]

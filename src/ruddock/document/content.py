@@ -155,7 +155,12 @@ class Listing:
 class Facts:
     """Headline numbers: what each is, its value with its unit, and perhaps a remark."""
 
-    facts: Sequence[tuple[str, str, str]]
+    facts: Sequence[tuple[str, Cell, str]]
+
+    def texts(self) -> Iterator[tuple[str, str, str]]:
+        """Yield them in writing."""
+        for name, value, note in self.facts:
+            yield name, value if isinstance(value, str) else value.text(), note
 
 
 @dataclass(frozen=True)

@@ -42,7 +42,7 @@ def block_html(block: Block, *, fold: int | None = None, whole: bool = False, fi
     if isinstance(block, Facts):
         cards = "".join(
             f'<div class="fact"><span>{escape(name)}</span><b>{escape(value)}</b><span>{escape(note)}</span></div>'
-            for name, value, note in block.facts
+            for name, value, note in block.texts()
         )
         return f'<div class="facts">{cards}</div>'
     if isinstance(block, Verbatim):

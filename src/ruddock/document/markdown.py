@@ -27,7 +27,7 @@ def block_markdown(block: Block, *, whole: bool = False) -> str:
     if isinstance(block, Facts):
         return "\n".join(
             f"- {escaped(name)}: **{escaped(value)}**" + (f" ({escaped(note)})" if note else "")
-            for name, value, note in block.facts
+            for name, value, note in block.texts()
         )
     if isinstance(block, Verbatim):
         title = f"**{escaped(block.title)}**\n\n" if block.title else ""

@@ -75,7 +75,8 @@ def _block(sheet: Worksheet, row: int, block: Block, *, whole: bool) -> int:
     if isinstance(block, Facts):
         for name, value, note in block.facts:
             put(sheet.cell(row, 1), name)
-            put(sheet.cell(row, 2), value).font = Font(bold=True)
+            put_cell(sheet.cell(row, 2), value)
+            sheet.cell(row, 2).font = Font(bold=True)
             put(sheet.cell(row, 3), note)
             row += 1
         return row + 1

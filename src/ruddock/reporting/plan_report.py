@@ -7,7 +7,19 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.document.content import Block, Document, Facts, Figure, Listing, Next, Section, Sentence, Table
+from ruddock.document.content import (
+    Block,
+    Cell,
+    Document,
+    Facts,
+    Figure,
+    Listing,
+    Next,
+    Number,
+    Section,
+    Sentence,
+    Table,
+)
 from ruddock.document.numbers import DUST, amount, counted, number, plural
 from ruddock.insight.checks import check_model
 from ruddock.insight.diagnosis import diagnose_plan
@@ -75,21 +87,21 @@ def _without_plan(plan: Plan, diagnosis: Diagnosis | None) -> Document:
     return Document(plan.model_name, (Section("", shown), *_appendix(plan, None)))
 
 
-def _facts(plan: Plan) -> list[tuple[str, str, str]]:
+def _facts(plan: Plan) -> list[tuple[str, Cell, str]]:
     """Return the headline numbers: objectives, quantities, the parts of the first objective."""
-    facts = []
+    facts: list[tuple[str, Cell, str]] = []
     frame = plan.objectives()
     for goal, value, proven in zip(plan.formulation.objectives, frame["value"], frame["proven"], strict=True):
         best = "largest possible" if goal.maximize else "smallest possible"
         remark = best if proven and plan.gap <= 1e-8 else f"gap {percent(plan.gap)}" if np.isfinite(plan.gap) else ""
-        facts.append((goal.name, amount(float(value), goal.unit), remark))
+        facts.append((goal.name, Number(float(value), goal.unit), remark))
     single = [quantity for quantity in plan.formulation.quantities if not quantity.cells.axes]
-    facts += [(q.name, amount(float(plan[q.name]), q.unit), "") for q in single]
+    facts += [(q.name, Number(float(plan[q.name]), q.unit), "") for q in single]
     if len(facts) < 3:
         parts = plan.breakdown()
         if len(parts) > 1:
             facts += [
-                (str(n), amount(float(v), plan.unit), f"of {plan.objective_name}")
+                (str(n), Number(float(v), plan.unit), f"of {plan.objective_name}")
                 for n, v in parts.items()
                 if abs(v) > DUST
             ]

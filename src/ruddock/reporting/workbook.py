@@ -85,9 +85,12 @@ def _plan_sheets(book: Workbook, plan: Plan, ranges: Sensitivity | None) -> None
             if len(frame):
                 _frame(book, name, frame)
     if ranges is not None:
+        if ranges.steps is not None and len(ranges.steps):
+            _frame(book, "Steps of limits", ranges.steps)
+        remark = ", integers held" if ranges.held else ""
         for name, frame in (("Limit ranges", ranges.limits), ("Coefficient ranges", ranges.coefficients)):
             if len(frame):
-                _frame(book, name, frame)
+                _frame(book, name + remark, frame)
     if len(plan.history):
         _frame(book, "Search", plan.history.set_index("seconds"))
 
@@ -125,8 +128,9 @@ def _result_sheets(book: Workbook, result: Result) -> None:
 
 
 def _frame(book: Workbook, name: str, frame: pd.DataFrame) -> None:
-    heads = [str(frame.index.name or ""), *map(str, frame.columns)]
-    _sheet(book, name, heads, frame.itertuples(name=None))
+    counted = frame.index.name is None and frame.index.inferred_type == "integer"  # rows that have no name
+    heads = [*([] if counted else [str(frame.index.name or "")]), *map(str, frame.columns)]
+    _sheet(book, name, heads, frame.itertuples(name=None, index=not counted))
 
 
 def _printed(sheet: Worksheet) -> None:
