@@ -145,7 +145,7 @@ def assignment(agents: int = 5, jobs: int = 25) -> Case:
             new[tuple(there)] = np.minimum(new[tuple(there)], state[tuple(here)] + cost[a, j])
         state = new
     agent, job = rk.Axis("agent", range(agents)), rk.Axis("job", range(jobs))
-    model = rk.Model("Assignment with room")
+    model = rk.Model("Generalised assignment")
     does = model.decide("does", agent, job, kind="binary")
     model.minimize("cost", (rk.data(cost, agent, job) * does).sum())
     model.require("once", does.sum(agent) == 1)
@@ -170,7 +170,7 @@ def location(sites: int = 25, customers: int = 60) -> Case:
         alive = cost + np.minimum(both, later).sum(axis=1) <= best
         opened, paid = both[alive], cost[alive]
     site, customer = rk.Axis("site", range(sites)), rk.Axis("customer", range(customers))
-    model = rk.Model("Location")
+    model = rk.Model("Facility location")
     opens = model.decide("open", site, kind="binary")
     share = model.decide("share", site, customer)
     model.minimize("cost", (rk.data(fixed, site) * opens).sum() + (rk.data(serve, site, customer) * share).sum())
@@ -204,7 +204,7 @@ def roomy_location(sites: int = 15, customers: int = 30) -> Case:
             graph.add_edges_from((("s", s), ("c", c), {"weight": int(haul[s, c])}) for c in range(customers))
         best = min(best, float(fixed[subsets[k]].sum() + nx.network_simplex(graph)[0]))
     site, customer = rk.Axis("site", range(sites)), rk.Axis("customer", range(customers))
-    model = rk.Model("Location with room")
+    model = rk.Model("Capacitated facility location")
     opens = model.decide("open", site, kind="binary")
     ship = model.decide("ship", site, customer)
     model.minimize("cost", (rk.data(fixed, site) * opens).sum() + (rk.data(haul, site, customer) * ship).sum())
@@ -239,13 +239,13 @@ def lots(periods: int = 12, items: int = 8) -> Case:
 
 
 def trip_lengths(stops: int = 14) -> np.ndarray:
-    """Return the lengths between the stops of a round trip."""
+    """Return the lengths between the stops of a tour."""
     at = np.random.default_rng(14).uniform(0, 100, (stops, 2))
     return np.round(np.linalg.norm(at[:, None] - at[None], axis=2)).astype(int)
 
 
 def shortest_trip(length: np.ndarray) -> float:
-    """Return the length of the shortest round trip by the dynamic program of Held and Karp."""
+    """Return the length of the shortest tour by the dynamic program of Held and Karp."""
     n = len(length) - 1  # stop n is where it begins
     best = np.full((2**n, n), inf)
     for j in range(n):
@@ -259,11 +259,11 @@ def shortest_trip(length: np.ndarray) -> float:
 
 
 def trip(stops: int = 14) -> Case:
-    """A round trip, kept whole by an order of its stops."""
+    """A travelling salesman problem, subtours excluded by an order of the stops."""
     length = trip_lengths(stops)
     a, b = rk.Axis("a", range(stops)), rk.Axis("b", range(stops))
     pairs = rk.data({(i, j): float(length[i, j]) for i in range(stops) for j in range(stops) if i != j}, a, b)
-    model = rk.Model("Round trip")
+    model = rk.Model("Travelling salesman")
     go = model.decide("go", a, b, kind="binary", only=pairs)
     place = model.decide("place", a, upper=stops - 1)
     model.minimize("length", (pairs * go).sum())
@@ -276,7 +276,7 @@ def trip(stops: int = 14) -> Case:
 
 
 def lazy_trip(stops: int = 14) -> tuple[rk.Model, float, Lazy]:
-    """The same round trip, kept whole by rows that are added where a plan falls into several."""
+    """The same, subtours excluded by rows that are added where a plan has some."""
     model, best = trip(stops)
     for name in [*(f"after{i}_{j}" for i, j in product(range(1, stops), repeat=2) if i != j), "place"]:
         model.remove(name)
@@ -360,7 +360,7 @@ def units(hours: int = 24) -> Case:
     def by_unit(values: np.ndarray) -> rk.Data:
         return rk.data(np.array([values[k] for k in of]), unit)
 
-    model = rk.Model("Units on and off")
+    model = rk.Model("Unit commitment")
     on, starts = model.decide("on", unit, hour, kind="binary"), model.decide("start", unit, hour, kind="binary")
     gives = model.decide("gives", unit, hour)
     model.minimize(
@@ -444,20 +444,20 @@ def _dispatch(
 
 
 KNOWN: dict[str, Callable[[], Case | tuple[rk.Model, float, Lazy]]] = {
-    "triples 27": lambda: steiner(27),
-    "triples 45": lambda: steiner(45),
+    "Steiner triples 27": lambda: steiner(27),
+    "Steiner triples 45": lambda: steiner(45),
     "job shop 6x6": job_shop,
     "knapsack 50": knapsack,
     "knapsack 50, mixed": lambda: knapsack(50, 0),
     "5 knapsacks of 30": many_knapsacks,
-    "assignment 5x25": assignment,
-    "location 25x60": location,
-    "location with room 15x30": roomy_location,
+    "generalised assignment 5x25": assignment,
+    "facility location 25x60": location,
+    "capacitated facility location 15x30": roomy_location,
     "lot sizes 12x8": lots,
-    "round trip 14": trip,
-    "round trip 14, lazy": lazy_trip,
+    "travelling salesman 14": trip,
+    "travelling salesman 14, lazy": lazy_trip,
     "bins 20": bins,
     "colouring, 11 nodes": lambda: colouring(3),
     "colouring, 23 nodes": lambda: colouring(4),
-    "units 10x24": units,
+    "unit commitment 10x24": units,
 }

@@ -18,13 +18,13 @@ import ruddock as rk
 from ruddock import demos
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
-from tests import whole_problems
+from tests import integer_problems
 from tests.engine import faults
 from tests.exact import judge
 from tests.formats.test_rdk import mutations, read
 from tests.generators import STRUCTURES, planted, random_lp
 from tests.oracles import ORACLES
-from tests.transforms import linear_invariance, whole_invariance
+from tests.transforms import integer_invariance, linear_invariance
 
 MUTATED = 20_000
 SLOWEST = 2.0  # seconds that one mutated input may take
@@ -103,9 +103,9 @@ def engine() -> int:
 
 
 def invariance() -> int:
-    """Solve 2,000 linear and 1,000 whole-number problems as they are and written otherwise."""
+    """Solve 2,000 linear and 1,000 integer problems as they are and written otherwise."""
     wrong = [text for seed in range(10_000, 12_000) if (text := linear_invariance(seed))]
-    wrong += [text for seed in range(20_000, 21_000) if (text := whole_invariance(seed))]
+    wrong += [text for seed in range(20_000, 21_000) if (text := integer_invariance(seed))]
     print("\n".join(wrong))
     print(f"written otherwise: 3,000 problems, wrong {len(wrong)}")
     return len(wrong)
@@ -150,12 +150,12 @@ def limits() -> int:
 
 
 def integers() -> int:
-    """Solve 1,350 random whole-number problems with every combination of parts on and off, against enumeration."""
+    """Solve 1,350 random integer problems with every combination of parts on and off, against enumeration."""
     wrong, seen = 0, Counter[str]()
-    for structure in whole_problems.STRUCTURES:
+    for structure in integer_problems.STRUCTURES:
         for seed in range(1000, 1150):
-            problem = whole_problems.whole_problem(structure, seed)
-            best = whole_problems.enumerated(problem)
+            problem = integer_problems.integer_problem(structure, seed)
+            best = integer_problems.enumerated(problem)
             for presolve, cuts, heuristics, symmetry, branching in product(*[(True, False)] * 5):
                 options = Options(
                     presolve=presolve,
@@ -170,7 +170,7 @@ def integers() -> int:
                 if not none and not (outcome.status == "optimal" and isclose(outcome.objective, best, abs_tol=1e-6)):
                     wrong += 1
                     print(f"{structure} {seed} {options}: {outcome.status} {outcome.objective}, not {best}")
-    print(f"whole-number problems: {dict(seen)}, wrong {wrong}")
+    print(f"integer problems: {dict(seen)}, wrong {wrong}")
     return wrong
 
 

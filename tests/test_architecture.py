@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -153,3 +154,13 @@ def test_public_names_are_sorted_documented_and_complete() -> None:
     assert set(rk._PLACES) == set(rk.__all__) - {n for n in rk.__all__ if n.endswith(("Error", "Warning"))}
     for name in rk.__all__:
         assert name == "__version__" or getattr(rk, name).__doc__, name
+
+
+def test_every_file_that_is_not_code_is_installed() -> None:
+    project = Path(__file__).parent.parent
+    source = project / "src" / "ruddock"
+    patterns = tomllib.loads((project / "pyproject.toml").read_text())["tool"]["setuptools"]["package-data"]["ruddock"]
+    held = [p for p in source.rglob("*") if p.is_file() and p.suffix not in (".py", ".pyc", ".so", ".pyd", ".c")]
+    assert len(held) > 50
+    for path in held:
+        assert any(path.relative_to(source).match(pattern) for pattern in patterns), path

@@ -12,8 +12,8 @@ from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
 from ruddock.problem import SEMICONTINUOUS, Floats, Problem
 from tests.generators import STRUCTURES, inf, random_lp
-from tests.whole_problems import STRUCTURES as WHOLE
-from tests.whole_problems import enumerated, whole_problem
+from tests.integer_problems import STRUCTURES as WHOLE
+from tests.integer_problems import enumerated, integer_problem
 
 Back = Callable[[float], float]  # an objective value of the other problem to that of the first
 Way = Callable[[Problem, np.random.Generator], tuple[Problem, Back]]
@@ -172,9 +172,9 @@ def linear_invariance(seed: int) -> str:
     return ""
 
 
-def whole_invariance(seed: int) -> str:
-    """Solve a whole-number problem otherwise, and compare with enumeration; return what is wrong, or nothing."""
-    problem = whole_problem(WHOLE[seed % len(WHOLE)], seed)
+def integer_invariance(seed: int) -> str:
+    """Solve an integer problem otherwise, and compare with enumeration; return what is wrong, or nothing."""
+    problem = integer_problem(WHOLE[seed % len(WHOLE)], seed)
     best = enumerated(problem)
     other, back, names = otherwise(problem, seed)
     found = solve(other, Limits(seconds=60), Options(cores=1))

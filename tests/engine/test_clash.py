@@ -36,7 +36,7 @@ def assert_irreducible(problem: Problem, clash: Clash) -> None:
         assert without(problem, rest | {member}) in ("optimal", "unbounded"), member
 
 
-def whole_problem(seed: int) -> Problem:
+def integer_problem(seed: int) -> Problem:
     """Return a problem of whole numbers that only has plans in fractions, among rows that do not matter."""
     rng = np.random.default_rng(seed)
     n, m = 5, 4
@@ -106,7 +106,7 @@ def by_presolve_alone(problem: Problem) -> bool:
 FAMILIES = {
     "circles": [rounds(seed) for seed in range(30)],
     "whole circles": [rounds(seed, whole=True) for seed in range(10)],
-    "whole": [whole_problem(seed) for seed in range(20)],
+    "whole": [integer_problem(seed) for seed in range(20)],
     "bounds": [through_bounds(seed) for seed in range(10)],
     "random": [
         random_lp(structure, 60 + seed, *((6, 8), (12, 18), (25, 40))[seed % 3], "infeasible")

@@ -14,8 +14,8 @@ from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.engine.faults import search
 from tests.exact import judge
 from tests.generators import inf
-from tests.transforms import linear_invariance, whole_invariance
-from tests.whole_problems import STRUCTURES, whole_problem
+from tests.integer_problems import STRUCTURES, integer_problem
+from tests.transforms import integer_invariance, linear_invariance
 
 
 @pytest.mark.parametrize("block", range(4))
@@ -24,12 +24,12 @@ def test_a_linear_problem_written_otherwise_has_the_same_answer(block: int) -> N
 
 
 @pytest.mark.parametrize("block", range(4))
-def test_a_whole_problem_written_otherwise_has_the_same_answer(block: int) -> None:
-    assert [wrong for seed in range(100 * block, 100 * block + 40) if (wrong := whole_invariance(seed))] == []
+def test_an_integer_problem_written_otherwise_has_the_same_answer(block: int) -> None:
+    assert [wrong for seed in range(100 * block, 100 * block + 40) if (wrong := integer_invariance(seed))] == []
 
 
 @pytest.mark.parametrize("bound", [1e10, 4e10, 1e12, 1e15, 1e16, 1e19, 1e20, 1e30])
-def test_far_bounds_of_whole_numbers_cut_nothing_off(bound: float) -> None:
+def test_far_bounds_of_integers_cut_nothing_off(bound: float) -> None:
     # x + a y >= a is met by y alone
     for a in (0.7, 1.0, 3.0):
         problem = Problem.build([[1.0, a]], [a], [inf], [0, 0], [bound, 1], [1, 0], [INTEGER] * 2)
@@ -107,7 +107,7 @@ def test_a_known_plan_is_left_out_by_nothing() -> None:
     watched = 0
     for structure in STRUCTURES:
         for seed in range(300, 306):
-            problem = whole_problem(structure, seed)
+            problem = integer_problem(structure, seed)
             best = solve(problem)
             if best.x is None or (problem.kinds & SEMICONTINUOUS).any():
                 continue

@@ -24,7 +24,7 @@ from ruddock.engine.tree.tighten import propagator
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.engine.faults import search
 from tests.generators import inf
-from tests.whole_problems import STRUCTURES, choices, enumerated, whole_problem
+from tests.integer_problems import STRUCTURES, choices, enumerated, integer_problem
 
 SETTINGS = (
     Options(presolve=False),
@@ -47,7 +47,7 @@ def assert_whole(problem: Problem, x: np.ndarray) -> None:
 @pytest.mark.parametrize("structure", STRUCTURES)
 def test_random_problems_against_enumeration(structure: str) -> None:
     for seed in range(46):
-        problem = whole_problem(structure, seed)
+        problem = integer_problem(structure, seed)
         best = enumerated(problem)
         for options in (Options(), SETTINGS[seed % len(SETTINGS)]):
             outcome = solve(problem, options=options)
@@ -190,7 +190,7 @@ def test_progress_is_told_with_bounds_that_hold() -> None:
 def test_cuts_and_tightening_leave_no_whole_plan_out() -> None:
     cut: Counter[str] = Counter()
     for structure, seed in product(STRUCTURES[1:], range(500, 510)):
-        problem = whole_problem(structure, seed)
+        problem = integer_problem(structure, seed)
         # no plan is known, so that none is left out for being no better
         search = TreeSearch(SearchState(problem, Limits(nodes=2), Options(heuristics=False, symmetry=False)))
         state = search.state
@@ -226,7 +226,7 @@ def whole_plans(problem: Problem) -> np.ndarray:
 
 
 def test_identical_parts_are_found_and_ordered() -> None:
-    problem = whole_problem("symmetric", 3)
+    problem = integer_problem("symmetric", 3)
     wide = with_sums(problem)
     assert wide is not None
     assert wide.n > problem.n
@@ -237,7 +237,7 @@ def test_identical_parts_are_found_and_ordered() -> None:
     kept = [p for p in whole_plans(problem) if (matrix @ p >= low - 1e-9).all() and (matrix @ p <= high + 1e-9).all()]
     assert min(problem.costs @ p for p in kept) == best
     assert len(kept) < len(whole_plans(problem))
-    other = whole_problem("ordering", 1)
+    other = integer_problem("ordering", 1)
     assert ordering_rows(other, other, other.lower, other.upper) is None
 
 
@@ -255,7 +255,7 @@ def test_whole_numbers_are_seen_in_continuous_columns() -> None:
 def test_clique_rows_merge_and_leave_the_same_whole_plans() -> None:
     merged_some = 0
     for seed in range(30):
-        problem = whole_problem("conflicts", seed)
+        problem = integer_problem("conflicts", seed)
         cliques = Cliques(problem.n)
         cliques.add_rows(problem, problem.lower, problem.upper)
         merged = merge_cliques(problem, cliques, problem.lower, problem.upper)
@@ -269,7 +269,7 @@ def test_clique_rows_merge_and_leave_the_same_whole_plans() -> None:
 def test_of_like_columns_the_cheaper_one_comes_first() -> None:
     ordered = fixed = 0
     for seed in range(40):
-        problem = whole_problem("alike", seed)
+        problem = integer_problem("alike", seed)
         columns, rows = dominated(problem, problem.lower, problem.upper)
         upper = problem.upper.copy()
         upper[columns] = problem.lower[columns]
@@ -310,7 +310,7 @@ def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatc
     restarts = 0
     for seed in range(25):
         for structure in ("assignment", "fixed charge", "covers"):
-            problem = whole_problem(structure, seed)
+            problem = integer_problem(structure, seed)
             outcome = solve(problem)
             restarts += outcome.counters.tightened.get("restarts", 0)
             best = enumerated(problem)

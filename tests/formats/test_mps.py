@@ -13,7 +13,7 @@ import ruddock as rk
 from ruddock import demos
 from ruddock.problem import Problem
 from tests.generators import STRUCTURES, random_lp
-from tests.whole_problems import random_milp
+from tests.integer_problems import random_milp
 
 inf = np.inf
 

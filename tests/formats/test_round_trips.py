@@ -22,7 +22,7 @@ from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.formats.test_mps import same
 from tests.formats.test_rdk import EVERYTHING, read
 from tests.generators import STRUCTURES, random_lp
-from tests.whole_problems import random_milp
+from tests.integer_problems import random_milp
 
 inf = np.inf
 FORMS = ("rdk", "json", "csv", "xlsx", "mps")

@@ -1,4 +1,4 @@
-"""Regions of two decisions: corners against exact intersections, whole-number points against enumeration."""
+"""Regions of two decisions: corners against exact intersections, integer points against enumeration."""
 
 from __future__ import annotations
 

@@ -12,8 +12,8 @@ from ruddock.modelling.cells import Cells, Positions, project
 from ruddock.modelling.terms import Hole, Terms
 
 WHY = (
-    "previous({axis}, {n}) has no value at {{labels}}, which {covers}: say what comes before the first label (a number, "
-    "data, a decision without that axis, or cyclic), or leave these members out with where"
+    "previous({axis}, {n}) has no value at {{labels}}, which {covers}: say what comes before the first label (a "
+    "number, data, a decision without that axis, or cyclic), or leave these members out with where"
 )
 
 

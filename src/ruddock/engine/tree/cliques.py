@@ -1,4 +1,4 @@
-"""Cliques: yes/no values of which at most one can hold, found in rows and by probing."""
+"""Cliques: values of binary columns of which at most one can hold, found in rows and by probing."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ class Cliques:
     def add_rows(
         self, problem: Problem, lower: Floats, upper: Floats, stopped: Callable[[], bool] = lambda: False
     ) -> None:
-        """Find cliques in rows: the yes/no values any two of which are too much for the row."""
+        """Find cliques in rows: the values of binary columns any two of which are too much for the row."""
         rows = csr_matrix(problem.matrix())
         binary = ((problem.kinds & INTEGER) != 0) & (lower == 0) & (upper == 1)
         for i in np.flatnonzero(np.diff(rows.indptr) >= 2).tolist():

@@ -13,7 +13,7 @@ MOST_ROWS = 20_000
 
 
 def dominated(problem: Problem, lower: Floats, upper: Floats) -> tuple[np.ndarray, csr_matrix]:
-    """Return columns that may stay at their lower bounds, and rows ``matrix x >= 0`` that order yes/no columns.
+    """Return columns that may stay at their lower bounds, and rows ``matrix x >= 0`` that order binary columns.
 
     Some best plan keeps both: one that does not gets no worse when two such columns exchange what they do.
 

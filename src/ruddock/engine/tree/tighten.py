@@ -25,7 +25,7 @@ Implied = tuple[np.ndarray, Floats, Floats]  # columns, and the bounds that they
 
 ROUNDS = 8
 RELAX = 1e-7  # implied bounds of continuous columns are left this much room, beside their size
-MOST_PROBED = 2000  # yes/no columns that are tried both ways
+MOST_PROBED = 2000  # binary columns that are tried both ways
 PROBING_WORK = 20_000_000  # entries that probing looks at, at most
 PROPAGATION_WORK, PORTIONS = 20_000_000, 4  # entries that propagation looks at, at most, and in how many portions
 MOST_BOUNDS = 100_000  # taken from rows
@@ -34,7 +34,7 @@ SAME = 1e-9
 
 @dataclass(frozen=True)
 class VariableBound:
-    """A bound of a column that depends on a yes/no column: ``x <= at_zero + (at_one - at_zero) y``, or ``>=``."""
+    """A bound of a column that depends on a binary column: ``x <= at_zero + (at_one - at_zero) y``, or ``>=``."""
 
     column: int
     binary: int
@@ -200,7 +200,7 @@ class Tightening:
     # ------------------------------------------------------------------ probing
 
     def _probe(self) -> None:
-        """Try yes/no columns both ways: what contradicts is fixed, what follows either way holds."""
+        """Try binary columns both ways: what contradicts is fixed, what follows either way holds."""
         binaries = np.flatnonzero((self.whole != 0) & (self.lower == 0) & (self.upper == 1) & ~self.semi)
         weights = np.diff(self.problem.starts)[binaries]
         order = binaries[np.argsort(-weights, kind="stable")][:MOST_PROBED]
@@ -255,7 +255,7 @@ class Tightening:
         )
 
     def _bound_by(self, k: int, j: int, value: int, low: float, high: float) -> None:
-        """Keep bounds of column ``k`` that a value of the yes/no column ``j`` implies."""
+        """Keep bounds of column ``k`` that a value of the binary column ``j`` implies."""
         if high < self.upper[k] - SAME and np.isfinite(self.upper[k]):
             ends = (high, self.upper[k]) if value == 0 else (self.upper[k], high)
             self.variable_bounds.append(VariableBound(k, j, float(ends[0]), float(ends[1]), upper=True))

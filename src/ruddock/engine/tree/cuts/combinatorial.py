@@ -1,4 +1,4 @@
-"""Cuts of yes/no columns: lifted covers of knapsacks, cliques, and implied bounds."""
+"""Cuts of binary columns: lifted covers of knapsacks, cliques, and implied bounds."""
 
 from __future__ import annotations
 

@@ -41,7 +41,7 @@ class Frame:
     """A point of the relaxation, with every column written from its nearer bound.
 
     ``x[j] = base[j] + slope[j] * x[by[j]] + sign[j] * z[j]`` with ``z >= 0``, but for whole columns that are
-    ``endless``; only continuous columns have a yes/no column ``by`` that their bound depends on (-1: none).
+    ``endless``; only continuous columns have a binary column ``by`` that their bound depends on (-1: none).
     """
 
     def __init__(

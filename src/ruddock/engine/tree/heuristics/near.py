@@ -14,7 +14,7 @@ NODES = 200  # of one such search
 SHARE, START = 0.3, 5000  # of all iterations that they may take, beside a start
 PATIENCE = 4  # such searches in vain after which their share is halved
 FIXED_LEAST = 0.3  # of the integer columns that such a search must have fixed
-FEW_CHANGES = 12  # of yes/no columns, within which another such search looks
+FEW_CHANGES = 12  # of binary columns, within which another such search looks
 
 
 class Near(Protocol):
@@ -88,7 +88,7 @@ def _near_in_turn(state: SearchState, x: Floats, integers: np.ndarray, turn: int
 
 
 def _within_few_changes(state: SearchState, near: Near) -> None:
-    """Search among plans that differ from the best one in few yes/no columns."""
+    """Search among plans that differ from the best one in few binary columns."""
     p, best = state.problem, state.incumbent.best
     assert best is not None
     integers = state.domain.integers

@@ -1,4 +1,4 @@
-"""The best plan polished: single columns moved, and pairs of yes/no columns exchanged."""
+"""The best plan polished: single columns moved, and pairs of binary columns exchanged."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
 POLISHED = 2000  # integer columns beyond which plans are not polished
-DENSE = 1_000_000  # entries of rows and yes/no columns up to which pairs are exchanged
+DENSE = 1_000_000  # entries of rows and binary columns up to which pairs are exchanged
 
 
 def polish(state: SearchState) -> None:
@@ -52,7 +52,7 @@ def _move_one(state: SearchState, x: Floats) -> bool:
 
 
 def _move_two(state: SearchState, x: Floats) -> bool:
-    """Move two yes/no columns at once where that keeps all rows and pays the most; say whether it did."""
+    """Move two binary columns at once where that keeps all rows and pays the most; say whether it did."""
     p, domain = state.problem, state.domain
     binary = domain.integers[(domain.lower[domain.integers] == 0) & (domain.upper[domain.integers] == 1)]
     if len(binary) < 2 or p.m * len(binary) > DENSE:

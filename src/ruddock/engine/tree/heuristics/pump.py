@@ -42,7 +42,7 @@ def pump(state: SearchState, x: Floats) -> None:
                 upper[integers][flipped],
             )
         before.add(key)
-        # the distance is linear at the bounds, where yes/no columns always are
+        # the distance is linear at the bounds, where binary columns always are
         costs = np.zeros(state.relaxation.problem.n)
         costs[integers] = np.where(goal <= lower[integers], 1.0, np.where(goal >= upper[integers], -1.0, 0.0))
         solver.change_costs(slice(None), costs)

@@ -1,4 +1,4 @@
-"""Random whole-number problems of many structures, small enough to be enumerated."""
+"""Random integer problems of many structures, small enough to be enumerated."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ STRUCTURES = (
 )
 
 
-def whole_problem(structure: str, seed: int) -> Problem:
+def integer_problem(structure: str, seed: int) -> Problem:
     """Return a small problem of a structure; most have a plan."""
     rng = np.random.default_rng([seed, STRUCTURES.index(structure)])
     return {
