@@ -175,6 +175,28 @@ def test_a_wrong_call_or_input_exits_with_2_and_one_message(files: Path, words: 
     assert "Traceback" not in done.stderr
 
 
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        ("what-if demo:stock crew[Jux]=4", "'Jux' is not a label of axis month; did you mean 'Jun' or 'Jul'?"),
+        ("what-if demo:stock need=+10% crew[Jux]=4", "'Jux' is not a label"),
+        ("what-if demo:stock cru=4", "no limit, decision or data has that name; known: bottle"),
+        ("what-if demo:stock need[Jux]=4", "did you mean 'need[Jun]'"),
+        ("what-if demo:stock crew.bottel=2", "did you mean 'bottle'"),
+        ("what-if demo:stock crew[Mar,Apr]=3", "crew has the axes month, and 2 labels are given"),
+        ("sweep demo:stock opening 0 1", "no limit, bound, coefficient or data is called 'opening'"),
+        ("explain demo:packing-week wx", "did you mean 'wax'?"),
+        ("solve demo:stock --family bottel", "did you mean 'bottle'?"),
+        ("tradeoff demo:stock", "needs a model with two objectives"),
+        ("solve demo:stok", "did you mean 'stock'?"),
+    ],
+)
+def test_a_wrong_name_is_corrected(words: str, told: str) -> None:
+    result = run(*words.split())
+    assert result.exit_code == 2
+    assert told in " ".join(result.output.split())
+
+
 def test_a_time_limit_keeps_what_is_known(files: Path) -> None:
     _write_split(files / "split.mps")
     result = run("solve", str(files / "split.mps"), "--time-limit", "1", "--json", str(files / "p.json"))

@@ -403,15 +403,17 @@ class Building:
         formulation = self._with_data(data) if data else self.formulation()
         try:
             return with_changes(formulation, rest)
-        except UnknownNameError as error:
-            if not self.data_names:
+        except UnknownNameError:
+            names = names_of(formulation)
+            bases = [split_member(change.target)[0].partition(".")[0] for change in rest]
+            held = set(names.all())
+            unknown = next((at for at, base in enumerate(bases) if base not in held), None)
+            if not self.data_names or unknown is None:
                 raise
-            change = next(c for c in rest if str(error).startswith(str(c)))
-            base = split_member(change.target)[0].partition(".")[0]
-            names = [*names_of(formulation).all(("constraints", "decisions")), *self.data_names]
+            may = [*names.all(("constraints", "decisions")), *self.data_names]
             raise UnknownNameError(
-                f"{change}: no limit, decision or data has that name; {known(base, names)} (write DATA=, LIMIT=, "
-                "DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient)"
+                f"{rest[unknown]}: no limit, decision or data has that name; {known(bases[unknown], may)} (write DATA=, "
+                "LIMIT=, DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient)"
             ) from None
 
     def _with_data(self, changes: Sequence[Change]) -> Formulation:
