@@ -412,8 +412,8 @@ class Building:
                 raise
             may = [*names.all(("constraints", "decisions")), *self.data_names]
             raise UnknownNameError(
-                f"{rest[unknown]}: no limit, decision or data has that name; {known(bases[unknown], may)} (write DATA=, "
-                "LIMIT=, DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient)"
+                f"{rest[unknown]}: no limit, decision or data has that name; {known(bases[unknown], may)} (write "
+                "DATA=, LIMIT=, DECISION.upper=, DECISION.kind=, or ROW.DECISION= for a coefficient)"
             ) from None
 
     def _with_data(self, changes: Sequence[Change]) -> Formulation:
