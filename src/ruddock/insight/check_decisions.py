@@ -65,7 +65,7 @@ def runaway(view: View) -> Iterable[Finding]:
         "error",
         "runaway",
         "improves the objective and no bound or constraint stops it",
-        "The model is unbounded",
+        "The model is unbounded, if it has a plan at all",
         "Add the missing limit, or check the sense and the sign of its coefficient",
     )
 
