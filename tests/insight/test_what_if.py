@@ -175,7 +175,7 @@ def test_a_change_without_plan_is_told(haulage: rk.Model) -> None:
         (["ship.upper=-1"], "lower bound would be above"),
         (["used.kind=half"], "write a number"),
         (["need[Bay]=3"], "holds no number there"),
-        ({"supply": "off", "haulage.nothing": 3}, "no limit, decision or data has that name"),
+        ({"supply": "off", "haulage.nothing": 3}, "no decision is called 'nothing'; known: ship, used"),
         (["haulge.used[Fell]=3"], "did you mean 'haul'"),
     ],
 )

@@ -284,10 +284,11 @@ class Plan(Result):
             The first one by default.
         """
         self._need_values()
+        x = self.outcome.x  # with the values of curves
+        assert x is not None
         goal = self.goal if objective is None else self._goal(objective)
-        result = pd.Series(
-            {} if goal is None else parts_of(goal, self.formulation, self.values), name="value", dtype=float
-        )
+        parts = {} if goal is None else parts_of(goal, self.formulation, x)
+        result = pd.Series(parts, name="value", dtype=float)
         result.index.name = "part"
         return result
 
