@@ -10,6 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ruddock.document.plotting import FIGURES
+from ruddock.document.result import REPORTS
+
 if TYPE_CHECKING:
     from ruddock.document.content import Document
     from ruddock.document.result import Result
@@ -19,8 +22,6 @@ if TYPE_CHECKING:
 else:
     Converted = click.ParamType
 
-REPORTS = (".html", ".xlsx", ".md", ".json")
-FIGURES = (".png", ".svg", ".pdf")
 DEMO = "demo:"
 Command = Callable[..., Any]
 
@@ -181,6 +182,12 @@ class Output:
     figures: tuple[str, ...]
     question: str | None
 
+    @classmethod
+    def taken(cls, source: str, given: dict[str, Any]) -> Output:
+        """Take the options of an answer out of what was given."""
+        names = ("everything", "json_path", "reports", "figures", "question")
+        return cls(source, **{name: given.pop(name) for name in names})
+
     def write(self, result: Result, document: Document | None = None, **report: Any) -> None:
         """Print an answer, then write its files and say so; where JSON takes the output, the rest goes to stderr."""
         from ruddock.cli.show import show
@@ -234,8 +241,7 @@ def asks(*more: Callable[[Command], Command], solves: bool = True) -> Callable[[
         def run(**given: Any) -> Any:
             source = given.pop("model")
             given["model"] = Input(source, given.pop("data"))
-            kept = {name: given.pop(name) for name in ("everything", "json_path", "reports", "figures", "question")}
-            given["out"] = Output(source, **kept)
+            given["out"] = Output.taken(source, given)
             if solves:
                 given["how"] = solve_keywords(given)
             return command(**given)
@@ -271,11 +277,9 @@ def given_words(words: tuple[str, ...]) -> dict[str, float | str]:
 
 def write_json(path: str, document: object) -> None:
     """Write a document to a file, and say so, or to standard output for ``-``."""
-    import json
+    from ruddock.formats.files import json_text, write_text
 
-    from ruddock.formats.files import write_text
-
-    text = json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False) + "\n"
+    text = json_text(document)
     if path == "-":
         click.echo(text, nl=False)
     else:

@@ -62,10 +62,9 @@ def demo(name: str | None, copy: Path | None, **given: Any) -> None:
         return
     built = demos.build(name)
     how = solve_keywords(given)
-    kept = {key: given.pop(key) for key in ("everything", "json_path", "reports", "figures", "question")}
-    question = kept.pop("question") or demos.question(name)
-    out = Output(f"{DEMO}{name}", question=question, **kept)
-    click.echo(question + "\n", err=out.json_path == "-")
+    given["question"] = given["question"] or demos.question(name)
+    out = Output.taken(f"{DEMO}{name}", given)
+    click.echo(f"{out.question}\n", err=out.json_path == "-")
     if not _solve_and_show(built, how, out, diagnosed=True, **given).found:
         raise click.exceptions.Exit(1)
 

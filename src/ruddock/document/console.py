@@ -7,7 +7,7 @@ import textwrap
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from ruddock.document.content import Document, Facts, Listing, Next, Section, Sentence, Table, Verbatim
+from ruddock.document.content import Document, Facts, Listing, Next, Section, Sentence, Table, Verbatim, more_rows
 from ruddock.document.layout import GAP, LaidOut, cells_wide, lay_out, least, parts_of, pieces
 
 WIDTH = 100  # where nothing says how wide the output is
@@ -25,7 +25,7 @@ class Speech:
     def rest(self, count: int) -> str:
         """Return what is said of rows left out."""
         ask = "--all shows them" if self.model is not None else "document(all=True) shows them"
-        return f"… {count:,} more {'row' if count == 1 else 'rows'}: {ask}"
+        return f"{more_rows(count)}: {ask}"
 
 
 def terminal_width() -> int:

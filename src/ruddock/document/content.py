@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from math import isfinite, isnan
 from typing import TYPE_CHECKING, Any, overload
 
-from ruddock.document.numbers import DUST, Toward, amount, counted, is_money, number
+from ruddock.document.numbers import DUST, Toward, amount, is_money, number
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -64,6 +64,18 @@ class Label:
 
 Cell = str | Number | Label
 Row = Sequence[Cell]
+
+
+def written(cell: Cell, *, bare: bool = False) -> str:
+    """Return a cell in writing; a number without its unit where that stands in the heading."""
+    if isinstance(cell, Number):
+        return cell.text(bare=bare)
+    return cell if isinstance(cell, str) else cell.text()
+
+
+def more_rows(count: int) -> str:
+    """Return what is said of rows left out."""
+    return f"… {count:,} more {'row' if count == 1 else 'rows'}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +172,7 @@ class Facts:
     def texts(self) -> Iterator[tuple[str, str, str]]:
         """Yield them in writing."""
         for name, value, note in self.facts:
-            yield name, value if isinstance(value, str) else value.text(), note
+            yield name, written(value), note
 
 
 @dataclass(frozen=True)
@@ -270,8 +282,3 @@ def common_unit(cells: Sequence[Cell]) -> str | None:
         return None
     (unit,) = units
     return unit if unit and not is_money(unit) else None
-
-
-def heading_with(heading: str, unit: str) -> str:
-    """Return a heading with the unit of its column: ``value (hours)``."""
-    return f"{heading} ({counted(unit)})"

@@ -6,7 +6,7 @@ from functools import cache
 from html import escape
 from importlib.resources import files
 
-from ruddock.document.content import Block, Document, Facts, Figure, Listing, Next, Sentence, Table, Verbatim
+from ruddock.document.content import Block, Document, Facts, Figure, Listing, Next, Sentence, Table, Verbatim, more_rows
 from ruddock.document.layout import FIGURE_SPACE, POINT_SPACE, LaidOut, lay_out, parts_of
 
 FOLDED = 24  # rows from which on a table is folded in a notebook
@@ -64,7 +64,7 @@ def table_html(table: Table, *, fold: int | None = None, whole: bool = False) ->
     columns = lay_out(table, rows, spaces=(FIGURE_SPACE, POINT_SPACE))
     parts = [columns] if fold is not None else parts_of(columns, PAGE_WIDTH)
     body = "".join(_part(part, len(rows), total=table.total) for part in parts)
-    below = [f"… {more:,} more rows"] if more else []
+    below = [more_rows(more)] if more else []
     below += [table.note] if table.note else []
     note = f'<p class="note">{escape(" ".join(below))}</p>' if below else ""
     if fold is not None and len(rows) > fold:

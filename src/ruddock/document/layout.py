@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from math import isfinite
 
-from ruddock.document.content import Cell, Column, Number, Row, Table, common_unit, heading_with
+from ruddock.document.content import Cell, Column, Number, Row, Table, common_unit, written
+from ruddock.document.numbers import with_unit
 
 GAP = 2  # between columns
 LEAST = 14  # of a column of words that has to be folded
@@ -29,33 +30,16 @@ def lay_out(table: Table, rows: Sequence[Row], *, spaces: tuple[str, str] = (" "
 
     ``spaces`` are what is put behind a number in place of a digit, and of a point, that others in its column have.
     """
-    laid = []
-    for k, column in enumerate(table.heads):
-        cells = [row[k] for row in rows]
-        if rows and not any(_holds(cell) for cell in cells):
-            continue
-        laid.append(_column(column, cells, spaces))
-    return laid
-
-
-def _holds(cell: Cell) -> bool:
-    return bool(cell if isinstance(cell, str) else cell.text())
+    columns = [(column, [row[k] for row in rows]) for k, column in enumerate(table.heads)]
+    return [_column(column, cells, spaces) for column, cells in columns if not rows or any(map(written, cells))]
 
 
 def _column(column: Column, cells: Sequence[Cell], spaces: tuple[str, str]) -> LaidOut:
-    numbers = [cell for cell in cells if isinstance(cell, Number)]
-    if not numbers:
-        return LaidOut(column.heading, [c if isinstance(c, str) else c.text() for c in cells], column.right, False)
+    if not any(isinstance(cell, Number) for cell in cells):
+        return LaidOut(column.heading, [written(cell) for cell in cells], column.right, False)
     unit = common_unit(cells) if column.heading else None
-    heading = heading_with(column.heading, unit) if unit else column.heading
-    texts = [cell if isinstance(cell, str) else _text(cell, unit) for cell in cells]
-    return LaidOut(heading, aligned(texts, spaces), True, True)
-
-
-def _text(cell: Cell, unit: str | None) -> str:
-    if isinstance(cell, Number):
-        return cell.text(bare=unit is not None)
-    return cell if isinstance(cell, str) else cell.text()
+    texts = [written(cell, bare=unit is not None) for cell in cells]
+    return LaidOut(with_unit(column.heading, unit), aligned(texts, spaces), True, True)
 
 
 def aligned(texts: Sequence[str], spaces: tuple[str, str] = (" ", " ")) -> list[str]:

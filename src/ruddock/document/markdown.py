@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ruddock.document.content import Block, Document, Facts, Figure, Listing, Next, Sentence, Table, Verbatim
+from ruddock.document.content import Block, Document, Facts, Figure, Listing, Next, Sentence, Table, Verbatim, more_rows
 from ruddock.document.layout import lay_out
 
 
@@ -51,7 +51,7 @@ def table_markdown(table: Table, *, whole: bool = False) -> str:
     lines.append("|" + "|".join("---:" if column.right else "---" for column in columns) + "|")
     cells = [[escaped(text.strip()) for text in column.cells] for column in columns]
     lines += ["| " + " | ".join(own[k] for own in cells) + " |" for k in range(len(rows))]
-    below = [f"… {more:,} more rows"] if more else []
+    below = [more_rows(more)] if more else []
     below += [escaped(table.note)] if table.note else []
     return "\n".join([*lines, *(["", " ".join(below)] if below else [])])
 

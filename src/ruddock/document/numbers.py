@@ -114,6 +114,25 @@ def amount(value: float | None, unit: str | None, toward: Toward = "") -> str:
     return f"{text}{'' if unit == '%' or unit[0] == '°' else ' '}{counted(unit, one=text in ('1', '-1'))}"
 
 
+def with_unit(name: str, unit: str | None) -> str:
+    """Return a name with its unit, as headings and axes of figures have it: ``value (hours)``."""
+    return f"{name} ({counted(unit)})" if unit else name
+
+
+def per(unit: str | None, of: str | None) -> str | None:
+    """Return the unit of a price: so much of one unit for each one of another.
+
+    >>> per("£", "hours"), per(None, "crate"), per("£", None)
+    ('£ per hour', 'per crate', '£')
+    """
+    return f"{unit or ''} per {counted(of, one=True)}".strip() if of else unit
+
+
+def capital(words: str) -> str:
+    """Return words that begin a sentence."""
+    return words[:1].upper() + words[1:]
+
+
 def is_money(unit: str | None) -> bool:
     """Say whether a unit begins with the sign of a currency, which stands in front of a number."""
     return bool(unit) and str(unit)[0] in MONEY

@@ -7,7 +7,6 @@ from io import StringIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ruddock.document.numbers import counted
 from ruddock.errors import FormatError
 
 if TYPE_CHECKING:
@@ -20,7 +19,7 @@ PATCH = {"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1.5}  #
 SIZE = (8.0, 5.0)  # inches
 LETTER = 0.085  # inches that a letter of a tick label takes, at most
 MOST_TICKS = 60
-FORMS = (".png", ".svg", ".pdf")
+FIGURES = (".png", ".svg", ".pdf")
 
 
 def new_axes() -> Axes:
@@ -83,8 +82,3 @@ def leave_room(ax: Axes, top: float = 0.12) -> None:
     """Leave room above what is drawn, so that nothing touches the frame."""
     low, high = ax.get_ylim()
     ax.set_ylim(low, high + top * (high - low))
-
-
-def with_unit(name: str, unit: str | None) -> str:
-    """Return the name of an axis of a figure with its unit."""
-    return f"{name} ({counted(unit)})" if unit else name

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 else:  # imported when they are needed
     Axes = Any
 
+REPORTS = (".html", ".xlsx", ".md", ".json")
+
 
 class Result:
     """An answer that reads as text when printed, as HTML in a notebook, and can be drawn and reported.

@@ -20,10 +20,11 @@ from ruddock.document.content import (
     Table,
     Verbatim,
     common_unit,
-    heading_with,
+    more_rows,
+    written,
 )
 from ruddock.document.layout import plain_value
-from ruddock.document.numbers import DUST, is_money, number
+from ruddock.document.numbers import DUST, is_money, number, with_unit
 
 if TYPE_CHECKING:
     from openpyxl.cell import Cell as SheetCell
@@ -94,13 +95,11 @@ def _table(sheet: Worksheet, row: int, table: Table, *, whole: bool) -> int:
         row += 1
     line = Side(style="thin", color="999999")
     columns = [[cells[k] for cells in rows] for k in range(len(table.heads))]
-    kept = [
-        k for k, cells in enumerate(columns) if not rows or any(plain_value(cell) not in ("", None) for cell in cells)
-    ]
+    kept = [k for k, cells in enumerate(columns) if not rows or any(map(written, cells))]
     for at, k in enumerate(kept, 1):
         head = table.heads[k].heading
         unit = common_unit(columns[k]) if head else None
-        cell = put(sheet.cell(row, at), heading_with(head, unit) if unit else head)
+        cell = put(sheet.cell(row, at), with_unit(head, unit))
         numeric = any(isinstance(c, Number) for c in columns[k])
         cell.font, cell.border = Font(italic=True), Border(bottom=line)
         cell.alignment = Alignment(horizontal="right" if numeric or table.heads[k].right else "left", wrap_text=True)
@@ -110,7 +109,7 @@ def _table(sheet: Worksheet, row: int, table: Table, *, whole: bool) -> int:
                 sheet.cell(below, at).font = Font(bold=True)
                 sheet.cell(below, at).border = Border(top=line)
     row += len(rows) + 1
-    for words in (f"… {more:,} more rows" if more else "", table.note):
+    for words in (more_rows(more) if more else "", table.note):
         if words:
             put(sheet.cell(row, 1), words).font = Font(italic=True)
             row += 1

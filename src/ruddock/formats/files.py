@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 import os
 import tempfile
 import zlib
@@ -34,6 +35,11 @@ def read_content(path: Path) -> bytes:
 def read_text(path: Path) -> str:
     """Return a file's text; see `read_content`."""
     return read_content(path).decode("utf-8")
+
+
+def json_text(document: object) -> str:
+    """Return plain data as JSON that people can read, too; NaN and infinity are refused."""
+    return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False) + "\n"
 
 
 @contextmanager

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ruddock.document.content import Block, Cell, Number, Row, Sentence, Table
-from ruddock.document.numbers import amount, plural
-from ruddock.document.plotting import BEST, BOUND, new_axes, with_unit
-from ruddock.errors import ModelError, listed
-from ruddock.modelling.answer.verdict import headline
+from ruddock.document.numbers import amount, plural, with_unit
+from ruddock.document.plotting import BEST, BOUND
+from ruddock.errors import listed
+from ruddock.modelling.answer.verdict import breakdown_table, headline
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -34,12 +34,8 @@ def appraisal_blocks(found: Appraisal) -> list[Block]:
     blocks.append(Sentence(gains))
     if not found.feasible:
         blocks.append(_violations(found))
-    breakdown = plan.breakdown()
-    if len(breakdown) > 1:
-        rows = [(str(part), Number(float(v), plan.unit)) for part, v in breakdown.items()]
-        rows.append(("total", Number(plan.objective, plan.unit)))
-        title = f"{str(plan.objective_name)[:1].upper()}{str(plan.objective_name)[1:]} by part"
-        blocks.append(Table(title, ["part", "value"], rows, total=True))
+    parts = breakdown_table(plan)
+    blocks += [parts] if parts is not None else []
     if found.assumed:
         blocks.append(Sentence(f"Not given and counted as 0: {listed(list(found.assumed), 12)}."))
     return blocks
@@ -86,11 +82,8 @@ def _gains(found: Appraisal) -> str:
     return "\n".join(sentences)
 
 
-def appraisal_figure(found: Appraisal, ax: Axes | None = None) -> Axes:
+def appraisal_figure(found: Appraisal, ax: Axes) -> Axes:
     """Draw the first objective by its parts: the plan given, and the optimal one."""
-    if not found.best.found or found.plan.goal is None:
-        raise ModelError("there is no optimal plan to draw the hand-made one beside")
-    ax = ax or new_axes()
     given, best = found.plan.breakdown(), found.best.breakdown()
     names = [*map(str, given.index), *(["total"] if len(given) > 1 else [])]
     pairs = [(given, found.plan.objective, BOUND, "", "given"), (best, found.best.objective, BEST, "//", "optimal")]

@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.document.plotting import BEST, BOUND, new_axes
-from ruddock.errors import ModelError
+from ruddock.document.plotting import BEST, BOUND
 from ruddock.insight.diagnosis_words import reason_text
 from ruddock.modelling.lowering import lowered
 
@@ -19,14 +18,9 @@ if TYPE_CHECKING:
 MOST_DRAWN = 20  # members, and decisions
 
 
-def clash_figure(found: Diagnosis, ax: Axes | None = None) -> Axes:
+def clash_figure(found: Diagnosis, ax: Axes) -> Axes:
     """Draw the first clash."""
-    if not found.clashes:
-        raise ModelError("there is no clash to draw")
     reasons = list(found.clashes[0].reasons)
-    if len(reasons) > MOST_DRAWN:
-        raise ModelError(f"this clash has {len(reasons)} members, too many for a figure; print the diagnosis")
-    ax = ax or new_axes()
     formulation = found.plan.formulation
     rows, columns = formulation.constraint_names, formulation.column_names
     matrix = lowered(formulation).base.matrix().tocsr()

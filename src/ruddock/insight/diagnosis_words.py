@@ -7,8 +7,8 @@ from fractions import Fraction
 from math import isnan
 from typing import TYPE_CHECKING, Any
 
-from ruddock.document.content import Block, Cell, Next, Number, Question, Row, Sentence, Table
-from ruddock.document.numbers import Toward, amount, listed_all, number
+from ruddock.document.content import Block, Cell, Next, Number, Question, Row, Sentence, Table, written
+from ruddock.document.numbers import Toward, amount, capital, listed_all, number
 from ruddock.errors import listed
 from ruddock.modelling.algebra import rule_in_words
 from ruddock.modelling.answer.verdict import STOPPED_BY, headline
@@ -112,7 +112,7 @@ def _unlimited(found: Diagnosis, ray: dict[str, float]) -> list[Block]:
     else:
         remedy = "Which bound would end it was not found."
     gain = amount(1.0 / largest, plan.unit)
-    step = f"{moves[0].upper()}{moves[1:]}{together} without limit, {word} {gain} in every step:"
+    step = f"{capital(moves)}{together} without limit, {word} {gain} in every step:"
     return [
         Sentence(head, verdict=True),
         Sentence(step),
@@ -224,13 +224,7 @@ def _folded(reasons: tuple[Reason, ...]) -> list[Reason]:
 
 def reason_text(reason: Reason, formulation: Formulation) -> str:
     """Return what a member of a clash asks for, in one text."""
-    if reason.what == "integer":
-        return "an integer"
-    if reason.what == "rule":
-        return rule_in_words(formulation, reason.name)
-    if isnan(reason.value):
-        return f"{reason.relation} its right side"
-    return f"{reason.relation} {amount(reason.value, unit_of(formulation, reason.name))}"
+    return " ".join(map(written, _demand(reason, formulation))).rstrip()
 
 
 def _fraction(value: Fraction) -> str:
@@ -239,10 +233,15 @@ def _fraction(value: Fraction) -> str:
     return f"{value.numerator:,}" + (f"/{value.denominator:,}" if value.denominator > 1 else "")
 
 
+def _enough(move: Move) -> Toward:
+    """Return how a change is rounded: the other way it would be too little."""
+    return "up" if move.by > 0 else "down"
+
+
 def _move(move: Move, formulation: Formulation) -> Row:
     """Return how a limit changes: its name, before, after and by how much."""
     unit = unit_of(formulation, move.name)
-    toward: Toward = "up" if move.by > 0 else "down"  # rounded the other way it would be too little
+    toward = _enough(move)
     by = Number(move.by, unit, signed=True, toward=toward)
     if isnan(move.old):
         sign = "+" if move.by > 0 else "-"
@@ -255,7 +254,7 @@ def _least_change(repair: Repair, formulation: Formulation) -> str:
     moves = []
     for move in repair.changes[:MOST_MOVES]:
         unit = unit_of(formulation, move.name)
-        toward: Toward = "up" if move.by > 0 else "down"
+        toward = _enough(move)
         if isnan(move.old):
             moves.append(f"{move.name} by {amount(move.by, unit, toward)}")
         else:

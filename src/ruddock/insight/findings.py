@@ -9,7 +9,7 @@ from typing import Any, Literal
 import pandas as pd
 
 from ruddock.document.content import Block, Listing, Sentence
-from ruddock.document.numbers import plural
+from ruddock.document.numbers import capital, plural
 from ruddock.document.result import Result
 
 Severity = Literal["error", "warning", "note"]
@@ -97,7 +97,7 @@ class Findings(Result):
         blocks: list[Block] = [Sentence(f"{self.model}: {words}.", verdict=True)]
         for word, own in counts:
             points = [
-                f"{item.where}: {_ended(item.what)} {_ended(_capital(item.why))} {_ended(_capital(item.remedy))}"
+                f"{item.where}: {_ended(item.what)} {_ended(capital(item.why))} {_ended(capital(item.remedy))}"
                 for item in own
             ]
             if points:
@@ -107,7 +107,3 @@ class Findings(Result):
 
 def _ended(words: str) -> str:
     return words if words.endswith(("?", ".", "!")) else f"{words}."
-
-
-def _capital(words: str) -> str:
-    return words[:1].upper() + words[1:]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Next, Section, Sentence
-from ruddock.document.numbers import Toward, amount, number
+from ruddock.document.numbers import Toward, amount, capital, number
 from ruddock.modelling.answer.verdict import STOPPED_BY
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ def reach_sentences(found: Reach) -> list[Block]:
         head = f"{found.target}: no value of {lever.name} ({now}){edge} reaches it. {proven}"
         return [
             Sentence(head, verdict=True),
-            *(Sentence(f"{sentence[0].upper()}{sentence[1:]}.") for sentence in found.nearest),
+            *(Sentence(f"{capital(sentence)}.") for sentence in found.nearest),
         ]
     if np.isinf(found.value):
         return [Sentence(f"{found.target}: {lever.name} ({now}) does not limit it, however tight it is.", verdict=True)]

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ruddock.document.content import Block, Number, Row, Sentence, Table
-from ruddock.document.numbers import amount, listed_all, number, plural
-from ruddock.document.plotting import BOUND, PATCH, new_axes, with_unit
+from ruddock.document.numbers import amount, listed_all, number, plural, with_unit
+from ruddock.document.plotting import BOUND, PATCH
 from ruddock.modelling.answer.verdict import headline
 
 if TYPE_CHECKING:
@@ -57,9 +57,8 @@ def region_blocks(found: Region) -> list[Block]:
     return [*blocks, Sentence(words), Table("Corners", heads, rows, note=note)]
 
 
-def region_figure(found: Region, ax: Axes | None = None) -> Axes:
+def region_figure(found: Region, ax: Axes) -> Axes:
     """Draw the region of two decisions: limits as lines with names, corners, integer points, the objective."""
-    ax = ax or new_axes()
     low_x, high_x, low_y, high_y = found.frame
     room_x, room_y = (max(high - low, 1e-9) for low, high in ((low_x, high_x), (low_y, high_y)))
     ax.set_xlim(low_x - 0.08 * room_x, high_x + 0.22 * room_x)

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Number, Row, Sentence, Table
-from ruddock.document.numbers import amount, plural
-from ruddock.document.plotting import BEST, BOUND, label_ticks, new_axes, with_unit
+from ruddock.document.numbers import amount, capital, plural, with_unit
+from ruddock.document.plotting import BEST, BOUND, label_ticks
 from ruddock.errors import listed
 from ruddock.modelling.answer.verdict import headline
 from ruddock.modelling.formulation import units_of
@@ -36,7 +36,7 @@ def scenarios_blocks(found: Scenarios) -> list[Block]:
     if base.objective_name is not None and solved:
         worth = [(result.objective or 0.0, result.scenario) for result in solved]
         low, high = min(worth), max(worth)
-        head += f" {name[:1].upper()}{name[1:]} is between {amount(low[0], base.unit)} ({low[1]}) and "
+        head += f" {capital(name)} is between {amount(low[0], base.unit)} ({low[1]}) and "
         head += f"{amount(high[0], base.unit)} ({high[1]})."
     blocks: list[Block] = [Sentence(head, verdict=True)]
     if base.found and base.objective_name is not None:
@@ -121,11 +121,10 @@ def _binding(found: Scenarios) -> Table | None:
     return Table(title, ["constraint", "base", "binding in"], rows, most=MOST_BINDING)
 
 
-def scenarios_figure(found: Scenarios, ax: Axes | None = None) -> Axes:
+def scenarios_figure(found: Scenarios, ax: Axes) -> Axes:
     """Draw the objective of every scenario next to that of the base; named up to forty, sorted beyond."""
     results = found.results
     named = len(results) <= MOST_NAMED
-    ax = ax or new_axes()
     values = np.array([np.nan if r.objective is None else r.objective for r in results], float)
     if not named:
         values = np.sort(values[~np.isnan(values)])

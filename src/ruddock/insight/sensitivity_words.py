@@ -8,9 +8,9 @@ import numpy as np
 import pandas as pd
 
 from ruddock.document.content import Block, Cell, LazyRows, Listing, Number, Row, Sentence, Table
-from ruddock.document.numbers import Toward, amount, number
-from ruddock.document.plotting import BEST, BOUND, new_axes
-from ruddock.errors import ModelError, listed
+from ruddock.document.numbers import Toward, amount, number, per
+from ruddock.document.plotting import BEST, BOUND
+from ruddock.errors import listed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -140,16 +140,20 @@ def _coefficients(found: Sensitivity) -> Table:
 
     def row(k: int) -> Row:
         value, coefficient, low, high, improvement, leaves, unit = (column[k] for column in held)
-        per = f"{found.unit or ''} per {unit}".strip() if unit else found.unit
+        price = per(found.unit, unit)
         need: Cell = (
-            "" if np.isnan(improvement) else "never" if np.isinf(improvement) else Number(improvement, per, toward="up")
+            ""
+            if np.isnan(improvement)
+            else "never"
+            if np.isinf(improvement)
+            else Number(improvement, price, toward="up")
         )
         return (
             str(names[k]),
             Number(value, unit or None),
-            Number(coefficient, per),
-            "any lower" if np.isinf(low) else Number(low, per, toward="up"),
-            "any higher" if np.isinf(high) else Number(high, per, toward="down"),
+            Number(coefficient, price),
+            "any lower" if np.isinf(low) else Number(low, price, toward="up"),
+            "any higher" if np.isinf(high) else Number(high, price, toward="down"),
             need,
             leaves,
         )
@@ -178,13 +182,10 @@ def ranges_height(found: Sensitivity) -> float:
     return 1.2 + 0.55 * max(min(len(priced(found)), MOST_RANGES), 1)
 
 
-def ranges_figure(found: Sensitivity, ax: Axes | None = None) -> Axes:
+def ranges_figure(found: Sensitivity, ax: Axes) -> Axes:
     """Draw for the limits worth most how far their prices hold: from where to where, in parts of the limit itself."""
     frame, order = found.limits, priced(found)[:MOST_RANGES]
-    if not order:
-        raise ModelError("no limit has a price: there is no range to draw")
     limit = frame["limit"].to_numpy(float)
-    ax = ax or new_axes()
     for at, k in enumerate(order):
         name, size = str(frame.index[k]), abs(limit[k])
         ends = np.array([frame["down_to"].iloc[k], frame["up_to"].iloc[k]], float)

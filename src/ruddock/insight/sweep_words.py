@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Number, Row, Sentence, Table
-from ruddock.document.numbers import amount, number
-from ruddock.document.plotting import BEST, BOUND, new_axes, with_unit
+from ruddock.document.numbers import amount, capital, number, with_unit
+from ruddock.document.plotting import BEST, BOUND
 from ruddock.modelling.answer.verdict import STOPPED_BY
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ def sweep_blocks(found: Sweep) -> list[Block]:
         else:
             words = f"{head}: no plan exists anywhere in this range."
         return [Sentence(words, verdict=True)]
-    words = f"{head[0].upper()}{head[1:]}. {_where(found)}"
+    words = f"{capital(head)}. {_where(found)}"
     blocks: list[Block] = [Sentence(words, verdict=True), Sentence(_kind(found))]
     if found.stopped is not None:
         blocks.append(Sentence(f"Stopped by {STOPPED_BY[found.stopped]}: the rest of the range was not solved."))
@@ -113,9 +113,8 @@ def _table(found: Sweep) -> Table:
     return Table("", heads, rows, note=note.strip())
 
 
-def sweep_figure(found: Sweep, ax: Axes | None = None) -> Axes:
+def sweep_figure(found: Sweep, ax: Axes) -> Axes:
     """Draw the objective along a limit: a line with its corners where it is exact, else the points solved."""
-    ax = ax or new_axes()
     at, value = found.points.index.to_numpy(float), found.points["objective"].to_numpy(float)
     ax.plot(at, value, "s-" if found.exact else "o", color=BEST, markersize=5)
     now = found.lever.now

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Number, Row, Sentence, Table
-from ruddock.document.numbers import amount
-from ruddock.document.plotting import BEST, new_axes, with_unit
+from ruddock.document.numbers import amount, capital, with_unit
+from ruddock.document.plotting import BEST
 from ruddock.modelling.answer.verdict import STOPPED_BY
 from ruddock.modelling.formulation import units_of
 
@@ -29,7 +29,7 @@ def tradeoff_blocks(found: Tradeoff) -> list[Block]:
         why = {"infeasible": "no plan exists", "unbounded": "an objective can improve without limit"}
         words = why.get(found.stopped or "", f"stopped by {STOPPED_BY.get(found.stopped or '', found.stopped)}")
         return [Sentence(f"{head}: {words}.", verdict=True)]
-    head = f"{head[0].upper()}{head[1:]}"
+    head = capital(head)
     if len(found.points) == 1 and found.stopped is None:
         return [
             Sentence(f"{head}: one plan is best for all of them, so there is nothing to trade.", True),
@@ -90,9 +90,8 @@ def _per(found: Tradeoff) -> str | None:
     return f"{two}/{one}" if one and two else two
 
 
-def tradeoff_figure(found: Tradeoff, ax: Axes | None = None) -> Axes:
+def tradeoff_figure(found: Tradeoff, ax: Axes) -> Axes:
     """Draw a frontier: corners large, other points small; a line only where all points between are plans too."""
-    ax = ax or new_axes()
     first, second = found.first, found.second
     x, y = (found.by_objective.iloc[:, k].to_numpy(float) for k in (0, 1))
     corner = found.points["corner"].to_numpy(bool)

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, LazyRows, Number, Sentence, Table
-from ruddock.document.numbers import amount
-from ruddock.document.plotting import BEST, BOUND, new_axes
+from ruddock.document.numbers import amount, capital, with_unit
+from ruddock.document.plotting import BEST, BOUND
 from ruddock.errors import listed
 from ruddock.modelling.answer.families import what_to_do
 from ruddock.modelling.answer.verdict import headline, value_tables
@@ -34,7 +34,7 @@ def what_if_blocks(found: WhatIf) -> list[Block]:
     unit, name = base.unit, base.objective_name or "objective"
     goals = base.formulation.objectives
     verdicts = [_verdict(goal, row) for goal, row in zip(goals, _rows(found), strict=True)]
-    answer = " ".join(f"{words[0].upper()}{words[1:]}." for words in verdicts) or "The model has no objective."
+    answer = " ".join(f"{capital(words)}." for words in verdicts) or "The model has no objective."
     blocks: list[Block] = [Sentence(f"{asked}\n{answer}", verdict=True)]
     for plan, which in ((base, "base"), (changed, "changed")):
         if plan.status != "optimal":
@@ -55,7 +55,7 @@ def what_if_blocks(found: WhatIf) -> list[Block]:
                 Number(found.difference, unit, signed=True),
             )
         )
-        title = f"{name[:1].upper()}{name[1:]} by part"
+        title = f"{capital(name)} by part"
         blocks.append(Table(title, ["part", "base", "changed", "difference"], rows, total=True))
     blocks += _quantities(found)
     blocks.append(_moved(found))
@@ -136,10 +136,9 @@ def _binding(found: WhatIf) -> list[Block]:
     return [Sentence("\n".join(sentences))] if sentences else []
 
 
-def what_if_figure(found: WhatIf, ax: Axes | None = None) -> Axes:
+def what_if_figure(found: WhatIf, ax: Axes) -> Axes:
     """Draw the decisions that change most: from the base to the changed value."""
     frame = found.decisions(moved=True).head(MOST_DRAWN)
-    ax = ax or new_axes()
     base, changed = frame["base"].fillna(0.0).to_numpy(float), frame["changed"].fillna(0.0).to_numpy(float)
     at = np.arange(len(frame))
     ax.hlines(at, base, changed, color="0.6", linewidth=2, zorder=1)
@@ -147,8 +146,8 @@ def what_if_figure(found: WhatIf, ax: Axes | None = None) -> Axes:
     ax.plot(changed, at, "s", color=BEST, markersize=7, label="changed", zorder=3)
     ax.set_yticks(at, [str(name) for name in frame.index])
     ax.set_ylim(len(frame) - 0.4, -0.6)
-    units = {_units(found).get(str(name)) or "" for name in frame.index}
-    ax.set_xlabel(f"value ({units.pop()})" if len(units) == 1 and units != {""} else "value")
+    units = {_units(found).get(str(name)) for name in frame.index}
+    ax.set_xlabel(with_unit("value", units.pop() if len(units) == 1 else None))
     ax.margins(x=0.08)
     ax.set_title(f"{found.base.model_name}: decisions that change most", loc="left")
     ax.grid(alpha=0.3)

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ruddock.document.content import Block, LazyRows, Number, Row, Sentence, Table, heading_with
-from ruddock.document.numbers import DUST, amount
+from ruddock.document.content import Block, LazyRows, Number, Row, Sentence, Table
+from ruddock.document.numbers import DUST, amount, with_unit
 from ruddock.document.result import Result
 from ruddock.modelling.names import What, names_of
 from ruddock.modelling.terms import Terms
@@ -99,7 +99,7 @@ def _terms(title: str, side: Explanation) -> Table:
     zero = len(products) - len(shown)
     note = f"{zero:,} more {'term comes' if zero == 1 else 'terms come'} to 0." if zero else ""
     count = len(shown) + bool(side.constant) + 1
-    heads = ["decision", "coefficient", "value", heading_with("product", side.unit) if side.unit else "product"]
+    heads = ["decision", "coefficient", "value", with_unit("product", side.unit)]
     return Table(title, heads, LazyRows(count, row), note=note, total=True)
 
 

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from ruddock.document.numbers import DUST
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.decisions import kind_words
@@ -18,8 +17,6 @@ from ruddock.problem import Floats
 
 if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
-
-ZERO = DUST  # decisions nearer to zero than this count as 0, and are shown so
 
 
 def decisions_frame(plan: Plan) -> pd.DataFrame:

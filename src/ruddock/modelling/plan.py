@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from ruddock.document.content import Document, Figure
+from ruddock.document.numbers import DUST
 from ruddock.document.result import Result
 from ruddock.engine.in_order import Give, Stage
 from ruddock.engine.outcome import Outcome, Reason, Status
@@ -26,7 +27,6 @@ from ruddock.modelling.explanation import Explanation, explain
 from ruddock.modelling.expression import Expression, check_registry, terms_of
 from ruddock.modelling.formulation import Formulation, Objective
 from ruddock.modelling.frames import (
-    ZERO,
     constraints_frame,
     decisions_frame,
     history_frame,
@@ -393,7 +393,7 @@ class Plan(Result):
         """
         self._need_values()
         frame = decisions_frame(self)
-        return frame[frame["value"].abs() > ZERO] if nonzero else frame
+        return frame[frame["value"].abs() > DUST] if nonzero else frame
 
     def constraints(self, *, binding: bool = False) -> pd.DataFrame:
         """Return all constraints, one row each, named like ``supply[Fell]``.

@@ -14,6 +14,7 @@ from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.modelling.frames import constraints_frame
 from ruddock.modelling.lowering import lowered
+from ruddock.modelling.relation import TURNED
 from ruddock.problem import Floats
 
 if TYPE_CHECKING:
@@ -120,5 +121,5 @@ def row_side(formulation: Formulation, row: int, relation: str) -> str:
     """Return which limit of a row the relation of a constraint stands for, given which side of it is the limit."""
     family, _ = formulation.constraint_at(row)
     if family.sides.limit_side == "left":
-        relation = {"<=": ">=", ">=": "<=", "==": "=="}[relation]
+        relation = TURNED[relation]
     return side_of(relation)

@@ -10,6 +10,7 @@ from markupsafe import Markup
 from ruddock._version import __version__
 from ruddock.document.content import Block, Document, Figure, Sentence
 from ruddock.document.html import block_html, style_sheet
+from ruddock.document.numbers import capital
 from ruddock.document.plotting import svg
 
 
@@ -44,5 +45,5 @@ def _block(block: Block, title: str) -> str:
     """Return a block; a verdict begins with the title of the model, which is above it on a page."""
     if isinstance(block, Sentence) and block.verdict and block.words.startswith(f"{title}: "):
         words = block.words.removeprefix(f"{title}: ")
-        block = Sentence(words[:1].upper() + words[1:], verdict=True)
+        block = Sentence(capital(words), verdict=True)
     return block_html(block, figure=svg(block.draw, block.height) if isinstance(block, Figure) else "")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -20,7 +21,7 @@ from ruddock.document.content import (
     Sentence,
     Table,
 )
-from ruddock.document.numbers import DUST, amount, counted, number, plural
+from ruddock.document.numbers import DUST, amount, number, per, plural
 from ruddock.insight.checks import check_model
 from ruddock.insight.diagnosis import diagnose_plan
 from ruddock.insight.region import region_of
@@ -80,11 +81,17 @@ def plan_report(plan: Plan, diagnosis: Diagnosis | None = None) -> tuple[Documen
 def _without_plan(plan: Plan, diagnosis: Diagnosis | None) -> Document:
     """Return the report where there is no plan: why, and what would make one."""
     found = diagnosis or diagnose_plan(plan, time_limit=DIAGNOSIS_SECONDS)
-    blocks = [block for block in list(found.document().blocks()) if not isinstance(block, Next)]
-    figure = found.figure()
-    at = next((k for k, block in enumerate(blocks) if isinstance(block, Table)), len(blocks))
-    shown = [*blocks[:at], *([figure] if figure is not None else []), *blocks[at:]]
+    shown = with_figure(list(found.document().blocks()), found.figure())
     return Document(plan.model_name, (Section("", shown), *_appendix(plan, None)))
+
+
+def with_figure(blocks: Sequence[Block], figure: Figure | None) -> list[Block]:
+    """Return an answer with its figure behind the first sentences; what to ask next is for those who can ask."""
+    shown: list[Block] = [block for block in blocks if not isinstance(block, Next)]
+    if figure is not None:
+        at = next((k for k, block in enumerate(shown) if not isinstance(block, Sentence)), len(shown))
+        shown.insert(at, figure)
+    return shown
 
 
 def _facts(plan: Plan) -> list[tuple[str, Cell, str]]:
@@ -197,7 +204,7 @@ def _risks(plan: Plan, ranges: Sensitivity | None) -> list[Block]:
         if np.isinf(room[name]):
             continue
         family = next((f for f in plan.formulation.decisions if f.name == str(name).split("[", 1)[0]), None)
-        unit = _per(plan.unit, family.unit if family is not None else None)
+        unit = per(plan.unit, family.unit if family is not None else None)
         ends = [
             w
             for w, v in (
@@ -212,10 +219,6 @@ def _risks(plan: Plan, ranges: Sensitivity | None) -> list[Block]:
             f"(now {amount(row['coefficient'], unit)}, room {share:.0%})."
         )
     return [Listing("The coefficients with the least room, all else equal", points)] if points else []
-
-
-def _per(unit: str | None, of: str | None) -> str | None:
-    return f"{unit or ''} per {counted(of, one=True)}".strip() if of else unit
 
 
 def _appendix(plan: Plan, ranges: Sensitivity | None) -> list[Section]:

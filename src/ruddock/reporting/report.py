@@ -6,19 +6,17 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ruddock.document.content import Document, Next, Section, Sentence
+from ruddock.document.content import Document, Section, Sentence
 from ruddock.document.markdown import markdown
-from ruddock.document.result import Result
+from ruddock.document.result import REPORTS, Result
 from ruddock.errors import FormatError, known
-from ruddock.formats.files import write_text
+from ruddock.formats.files import json_text, write_text
 from ruddock.modelling.plan import Plan
-from ruddock.reporting.plan_report import plan_report
+from ruddock.reporting.plan_report import plan_report, with_figure
 
 if TYPE_CHECKING:
     from ruddock.insight.diagnosis import Diagnosis
     from ruddock.insight.sensitivity import Sensitivity
-
-FORMS = (".html", ".xlsx", ".md", ".json")
 
 
 def write_report(
@@ -27,12 +25,10 @@ def write_report(
     """Write a result as a document, in the form that the ending says; see `Result.report`."""
     target = Path(path)
     form = target.suffix.lower()
-    if form not in FORMS:
-        raise FormatError(f"a report is written as {', '.join(FORMS)}; {known(form, FORMS)}", path=str(target))
+    if form not in REPORTS:
+        raise FormatError(f"a report is written as {', '.join(REPORTS)}; {known(form, REPORTS)}", path=str(target))
     if form == ".json":
-        import json
-
-        write_text(target, json.dumps(result.as_dict(), indent=2, ensure_ascii=False, allow_nan=False) + "\n")
+        write_text(target, json_text(result.as_dict()))
         return
     document, ranges = report_of(result, diagnosis)
     if form == ".html":
@@ -52,13 +48,9 @@ def report_of(result: Result, diagnosis: Diagnosis | None = None) -> tuple[Docum
     """Return what a report of a result says: of a plan its own report, else the result with its figure."""
     if isinstance(result, Plan):
         return plan_report(result, diagnosis)
-    document = result.document()
-    figure = result.figure()
-    sections = []
-    for k, section in enumerate(document.sections):
-        blocks = [block for block in section.blocks if not isinstance(block, Next)]
-        if not k and figure is not None:
-            at = next((i for i, block in enumerate(blocks) if not isinstance(block, Sentence)), len(blocks))
-            blocks.insert(at, figure)
-        sections.append(Section(section.title, blocks))
+    document, figure = result.document(), result.figure()
+    sections = [
+        Section(section.title, with_figure(section.blocks, None if k else figure))
+        for k, section in enumerate(document.sections)
+    ]
     return Document(document.title, tuple(sections)), None

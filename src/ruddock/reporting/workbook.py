@@ -14,7 +14,7 @@ from openpyxl.utils import get_column_letter
 from openpyxl.worksheet.properties import PageSetupProperties
 
 from ruddock.document.content import Document, Section, Sentence
-from ruddock.document.numbers import DUST, number
+from ruddock.document.numbers import DUST, number, with_unit
 from ruddock.document.result import Result
 from ruddock.document.sheet import FORMAT, fit_columns, put, write_document
 from ruddock.formats.files import written_whole
@@ -109,7 +109,7 @@ def _family(book: Workbook, plan: Plan, family: Decisions, everything: bool) -> 
     places = np.arange(len(values)) if everything else np.flatnonzero(np.abs(values) > DUST)
     codes = family.cells.codes
     labels = [axis.labels for axis in axes]
-    heads = [*(axis.name for axis in axes), f"{family.name} ({family.unit})" if family.unit else family.name]
+    heads = [*(axis.name for axis in axes), with_unit(family.name, family.unit)]
     _sheet(
         book,
         family.name,

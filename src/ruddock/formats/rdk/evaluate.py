@@ -15,6 +15,7 @@ from ruddock.modelling.data import Data, maximum, minimum
 from ruddock.modelling.expression import Expression, Relation, turned
 from ruddock.modelling.formulation import Quantity, expression_of
 from ruddock.modelling.model import Model
+from ruddock.modelling.relation import TURNED
 
 FUNCTIONS = ("sum", "previous", "minimum", "maximum")
 
@@ -283,8 +284,7 @@ def _both(a: Data, b: Data) -> Data:
 def _relate(a: Any, sign: str, b: Any) -> Any:
     if isinstance(b, Expression) and not isinstance(a, Expression):
         # decisions on the right stay there
-        opposite = {"<=": ">=", ">=": "<=", "==": "=="}[sign]
-        return turned(_relate(b, opposite, a))
+        return turned(_relate(b, TURNED[sign], a))
     if sign == "<=":
         return a <= b
     return a >= b if sign == ">=" else a == b

@@ -14,6 +14,7 @@ from ruddock.problem import Floats, Ints
 
 MOST_LABELS = 30  # named in one list
 MOST_ACROSS = 31  # labels along which a schedule has a column each
+WIDEST_WORD = 12  # letters of a label that stands in a cell
 ON, OFF = "■", "·"
 
 
@@ -90,7 +91,7 @@ def _schedule(title: str, axes: list[Axis], codes: list[Ints], time: int) -> Tab
     """Return what is on along time: a column a label, or spans where there are many."""
     rest = [k for k in range(len(axes)) if k != time]
     across = axes[time]
-    cell_axis = _shown_in_cells(axes, codes, time, rest)
+    cell_axis = _shown_in_cells(axes, codes, rest)
     down = [k for k in rest if k != cell_axis]
     grid: dict[tuple[int, ...], dict[int, str]] = {}
     for i in np.lexsort([codes[k] for k in reversed(down)]).tolist() if down else range(len(codes[0])):
@@ -115,18 +116,10 @@ def _schedule(title: str, axes: list[Axis], codes: list[Ints], time: int) -> Tab
     return Table(f"{title}, by {across.name}", [*heads, *across.texts], rows, note=note)
 
 
-def _shown_in_cells(axes: list[Axis], codes: list[Ints], time: int, rest: list[int]) -> int | None:
+def _shown_in_cells(axes: list[Axis], codes: list[Ints], rest: list[int]) -> int | None:
     """Return the axis whose label can be the word in a cell: of which one at most is on for all the others."""
-    if len(rest) < 2:
-        return None
-    for k in reversed(rest):
-        others = [j for j in range(len(axes)) if j != k]
-        keys = np.zeros(len(codes[0]), np.int64)
-        for j in others:
-            keys = keys * len(axes[j]) + codes[j]
-        if len(np.unique(keys)) == len(keys) and max(map(len, axes[k].texts)) <= 12:
-            return k
-    return None
+    short = [k for k in rest if max(map(len, axes[k].texts)) <= WIDEST_WORD]
+    return chosen_axis(codes, axes, short) if len(rest) > 1 else None
 
 
 def _spans_by_word(own: dict[int, str], across: Axis) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Document, LazyRows, Next, Number, Question, Row, Section, Sentence, Table
-from ruddock.document.numbers import DUST
+from ruddock.document.numbers import DUST, per
 from ruddock.errors import ModelError
 from ruddock.modelling.answer.families import decision_row, two_way, what_to_do
 from ruddock.modelling.answer.limiting import constraint_rows, what_limits
@@ -108,8 +108,7 @@ def decision_rows(plan: Plan, *, nonzero: bool = False) -> Table:
         own = decision_row(plan, j)
         if not priced or reduced is None:
             return own
-        per = f"{plan.unit or ''} per {family.unit}".strip() if family.unit else plan.unit
-        return (*own, Number(plan.sign * float(reduced[j]) + 0.0, per, signed=True))
+        return (*own, Number(plan.sign * float(reduced[j]) + 0.0, per(plan.unit, family.unit), signed=True))
 
     title = f"Decisions: {len(places):,} of {len(values):,}" + (" are not 0" if nonzero else "")
     return Table(title, ["decision", "value", "", *(["reduced cost"] if priced else [])], LazyRows(len(places), row))

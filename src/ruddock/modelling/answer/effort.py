@@ -94,7 +94,7 @@ def effort_blocks(effort: Counters) -> list[Block]:
     if times and rest > 0:
         times.append(("other", f"{rest:.3f}"))
     times.append(("total", f"{effort.seconds:.3f}"))
-    blocks.append(Table("Time", ["part", "seconds"], [(name, f"{t}") for name, t in times], total=len(times) > 1))
+    blocks.append(Table("Time", ["part", "seconds"], times, total=len(times) > 1))
     if effort.certified:
         blocks.append(Sentence("Checked in exact arithmetic: the basis is optimal, without any rounding."))
     return blocks

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Cell, Label, LazyRows, Number, Row, Sentence, Table
-from ruddock.document.numbers import DUST, amount, counted
+from ruddock.document.numbers import DUST, amount, with_unit
 from ruddock.errors import listed
 from ruddock.modelling.answer.choices import choices, lists
 from ruddock.modelling.answer.shapes import chosen_axis, runs_in_order
@@ -83,10 +83,6 @@ def _named(family: Decisions) -> str:
     )
 
 
-def _titled(family: Decisions) -> str:
-    return f"{family.name} ({counted(family.unit)})" if family.unit else family.name
-
-
 def _singles(plan: Plan, families: Sequence[tuple[Decisions, Floats]], small: bool) -> Table:
     """Return decisions without axes, and those of files, one below the other; made as they are shown."""
     formulation = plan.formulation
@@ -128,7 +124,7 @@ def _side_by_side(group: Sequence[tuple[Decisions, Floats]], small: bool) -> Tab
     unused = [axis.texts[i] for i in np.flatnonzero(~used).tolist()]
     notes = [f"0 at {listed(unused, MOST_NAMED)}."] if unused and len(kept) < len(axis) else []
     notes += _at_bounds(group)
-    heads = [_titled(family) for family, _ in group]
+    heads = [with_unit(family.name, family.unit) for family, _ in group]
     rows: list[Row] = [(_label(axis, i), *(Number(v) for v in grid[i].tolist())) for i in kept.tolist()]
     return Table("", [axis.name, *heads], rows, note=" ".join(notes))
 
@@ -159,7 +155,7 @@ def _on_several_axes(family: Decisions, values: Floats, small: bool) -> list[Blo
         if table is not None:
             return [table]
     if len(used) <= MOST_LISTED:
-        return [_members(family, values, used, _titled(family))]
+        return [_members(family, values, used, with_unit(family.name, family.unit))]
     return _totals(family, values, used)
 
 
@@ -195,7 +191,9 @@ def two_way(family: Decisions, values: Floats, *, keep_all: bool = False, any_si
         notes.append("Blank: not a decision.")
     notes += _at_bounds([(family, values)])
     heads = [f"{down.name} \\ {across.name}", *(across.texts[j] for j in columns_kept.tolist())]
-    return Table(_titled(family), heads, rows, note=" ".join(notes), most=None if any_size else MOST_DOWN)
+    return Table(
+        with_unit(family.name, family.unit), heads, rows, note=" ".join(notes), most=None if any_size else MOST_DOWN
+    )
 
 
 def _members(family: Decisions, values: Floats, places: np.ndarray, title: str) -> Table:
@@ -218,13 +216,11 @@ def _totals(family: Decisions, values: Floats, used: np.ndarray) -> list[Block]:
         sums = np.bincount(code, values, len(axis))
         counts = np.bincount(code[used], minlength=len(axis))
         held = np.flatnonzero(counts)
-        if runs_in_order(axis) and len(held) <= MOST_ACROSS:
-            order, title = held, f"{_titled(family)} by {axis.name}"
-        else:
-            order = held[np.argsort(-np.abs(sums[held]), kind="stable")]
-            title = f"{_titled(family)} by {axis.name}" + (", the largest first" if len(held) > 1 else "")
+        title, order, most = f"{with_unit(family.name, family.unit)} by {axis.name}", held, MOST_ACROSS
+        if len(held) > MOST_ACROSS or not runs_in_order(axis):
+            order, most = held[np.argsort(-np.abs(sums[held]), kind="stable")], LARGEST
+            title += ", the largest first" if len(held) > 1 else ""
         rows = [(_label(axis, i), Number(float(sums[i])), Number(float(counts[i]))) for i in order.tolist()]
-        most = MOST_ACROSS if runs_in_order(axis) and len(held) <= MOST_ACROSS else LARGEST
         blocks.append(Table(title, [axis.name, "total", "not 0"], rows, most=most))
     largest = used[np.argsort(-np.abs(values[used]), kind="stable")][:LARGEST]
     blocks.append(_members(family, values, largest, f"The {len(largest)} largest of {len(used):,}"))

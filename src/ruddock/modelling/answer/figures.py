@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Figure
-from ruddock.document.numbers import DUST
-from ruddock.document.plotting import BEST, BOUND, GREYS, HATCHES, label_ticks, leave_room, new_axes, with_unit
+from ruddock.document.numbers import DUST, with_unit
+from ruddock.document.plotting import BEST, BOUND, GREYS, HATCHES, label_ticks, leave_room, new_axes
 from ruddock.errors import ModelError, known
 from ruddock.modelling.answer.shapes import runs_in_order
 from ruddock.modelling.decisions import goes_by_label
@@ -46,31 +46,23 @@ def figure_of(plan: Plan) -> Figure | None:
         parts = len(_along(plan, family.name, time.name)[1])
         if family.kind != "binary" and len(time) <= MOST_BARS:
             alt = f"{family.name} by {time.name}"
-            return Figure(partial(_bars, plan, family.name, time.name), alt, 4.2)
+            return Figure(partial(bars_figure, [("plan", plan)], family.name, time.name), alt, 4.2)
         if family.kind == "binary" and len(family.axes) > 1 and parts <= MOST_LINES:
             alt = f"When {family.name} is on, by {time.name}"
-            return Figure(partial(_schedule, plan, family.name, time.name), alt, 1.2 + 0.32 * parts)
+            return Figure(partial(schedule_figure, plan, family.name, time.name), alt, 1.2 + 0.32 * parts)
     for family in used:
         if family.kind == "binary":
             continue
         down = _shorter(family)
         if len(family.axes) <= 2 and FEWEST_SHARES <= len(down) <= MOST_SHARES:
             alt = f"{family.name} by {down.name}"
-            return Figure(partial(_bars, plan, family.name, down.name), alt, 4.2)
+            return Figure(partial(bars_figure, [("plan", plan)], family.name, down.name), alt, 4.2)
     return None
 
 
 def _shorter(family: Decisions) -> Axis:
     """Return the axis along which bars of a family are drawn: the last one, unless it is far too long."""
     return family.axes[-1] if len(family.axes[-1]) <= MOST_SHARES else family.axes[0]
-
-
-def _bars(plan: Plan, family: str, over: str, ax: Axes) -> Axes:
-    return bars_figure([("plan", plan)], family, over, ax)
-
-
-def _schedule(plan: Plan, family: str, over: str, ax: Axes) -> Axes:
-    return schedule_figure(plan, family, over, ax)
 
 
 def _along(plan: Plan, family: str, over: str | None) -> tuple[list[str], list[str], np.ndarray, str, str]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ruddock.document.content import Block, Cell, LazyRows, Number, Row, Sentence, Table
-from ruddock.document.numbers import plural
+from ruddock.document.numbers import per, plural
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.errors import listed
 from ruddock.modelling.prices import Worth, nondegenerate, worth_of
@@ -93,10 +93,11 @@ def _all_of_them(plan: Plan, frame: pd.DataFrame) -> Table:
     worths = _worths(plan, places)
     worth_at = dict(zip(places, worths or [], strict=False))
     binding = len(places)
-    rows = [
-        (*_sides(frame.iloc[i], str(frame.index[i])), *_worth(plan, frame.iloc[i], worth_at.get(i), i in worth_at))
-        for i in range(len(frame))
-    ]
+    rows: list[Row] = []
+    for i in range(len(frame)):
+        row = frame.iloc[i]
+        worth: Cell = worth_cell(plan, worth_at[i], str(row["unit"])) if i in worth_at else ""
+        rows.append((*_sides(row, str(frame.index[i])), *([worth] if _priced(plan) else [])))
     title = f"Constraints: {binding} of {len(frame)} {'binds' if binding == 1 else 'bind'}"
     heads = ["constraint", "left side", "", "right side", "slack", *([WORTH] if _priced(plan) else [])]
     return Table(title, heads, rows, note=_note(plan, worths, binding > 0))
@@ -115,25 +116,16 @@ def _sides(row: Any, name: str) -> tuple[Cell, ...]:
     )
 
 
-def _worth(plan: Plan, row: Any, worth: Worth | None, known: bool) -> tuple[Cell, ...]:
-    if not _priced(plan):
-        return ()
-    if not known:
-        return ("",)
-    return (worth_cell(plan, worth, str(row["unit"])),)
-
-
 def worth_cell(plan: Plan, worth: Worth | None, unit: str) -> Cell:
     """Return what one unit more of a limit changes the first objective by."""
     if worth is None:
         return "not worked out"
     if np.isnan(worth.more):
         return "then infeasible"
-    per = f"{plan.unit or ''} per {unit}".strip() if unit else plan.unit
     words = "" if worth.one else "(degenerate)"
     if abs(worth.more) < 1e-12:
         return Number(0.0, words=words)
-    return Number(worth.more, per, signed=True, words=words)
+    return Number(worth.more, per(plan.unit, unit), signed=True, words=words)
 
 
 def _members(plan: Plan, frame: pd.DataFrame, places: np.ndarray, title: str) -> Table:
@@ -148,9 +140,8 @@ def _members(plan: Plan, frame: pd.DataFrame, places: np.ndarray, title: str) ->
     rows: list[Row] = []
     for k, i in enumerate(places.tolist()):
         row = frame.iloc[i]
-        limit = (*_limit(plan, i, row),)
         own = () if not _priced(plan) else (worth_cell(plan, None if worths is None else worths[k], str(row["unit"])),)
-        rows.append((str(frame.index[i]), *limit, *own))
+        rows.append((str(frame.index[i]), *_limit(plan, i, row), *own))
     heads = ["constraint", "", "limit", *([WORTH] if _priced(plan) else [])]
     return Table(title, heads, rows, note=_note(plan, worths, True), hidden=left_out)
 
@@ -201,15 +192,13 @@ def constraint_rows(plan: Plan, places: np.ndarray | None = None) -> Table:
     """Return constraints with both sides as written, slack, and the shadow price; all of them, or some."""
     frame = plan.constraints()
     chosen = np.arange(len(frame)) if places is None else places
-    priced = plan.outcome.y is not None and plan.goal is not None
+    priced = _priced(plan)
     records = frame.iloc[chosen]
 
     def row(k: int) -> Row:
         own = records.iloc[k]
-        unit = str(own["unit"])
-        per = f"{plan.unit or ''} per {unit}".strip() if unit else plan.unit
-        price = (Number(float(own["shadow_price"]), per, signed=True),) if priced else ()
-        return (*_sides(own, str(records.index[k])), *price)
+        price = Number(float(own["shadow_price"]), per(plan.unit, str(own["unit"])), signed=True)
+        return (*_sides(own, str(records.index[k])), *([price] if priced else []))
 
     heads = ["constraint", "left side", "", "right side", "slack", *(["shadow price"] if priced else [])]
     note = (

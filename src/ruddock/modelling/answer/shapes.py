@@ -36,15 +36,18 @@ def _reads_as(text: str, form: str) -> bool:
     return True
 
 
-def chosen_axis(codes: Sequence[Ints], axes: Sequence[Axis]) -> int | None:
-    """Return the axis of which at most one label is on for each combination of the others, the last one first."""
-    for k in reversed(range(len(axes))):
-        others = [codes[j] for j in range(len(axes)) if j != k]
-        if not others:
-            continue
+def chosen_axis(codes: Sequence[Ints], axes: Sequence[Axis], among: Sequence[int] | None = None) -> int | None:
+    """Return the axis of which at most one label is on for each combination of the others, the last one first.
+
+    It is one of two axes or more; ``among`` are those that may be it, all by default.
+    """
+    if len(axes) < 2:
+        return None
+    for k in reversed(range(len(axes)) if among is None else among):
         keys = np.zeros(len(codes[0]), np.int64)
-        for code, axis in zip(others, (axes[j] for j in range(len(axes)) if j != k), strict=True):
-            keys = keys * len(axis) + code
+        for j, (code, axis) in enumerate(zip(codes, axes, strict=True)):
+            if j != k:
+                keys = keys * len(axis) + code
         if len(np.unique(keys)) == len(keys):
             return k
     return None

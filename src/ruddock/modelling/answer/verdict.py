@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.document.content import Block, Number, Table
-from ruddock.document.numbers import DUST, Toward, amount, listed_all
+from ruddock.document.numbers import DUST, Toward, amount, capital, listed_all
 from ruddock.errors import listed
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ def headline(plan: Plan) -> str:
     if plan.status == "unbounded":
         return f"{title}: unbounded. {_improving(plan)} can improve without limit."
     if not plan.found:
-        known = "" if not np.isfinite(plan.bound) else f" {_at_best(plan)[0].upper()}{_at_best(plan)[1:]}."
+        known = "" if not np.isfinite(plan.bound) else f" {capital(_at_best(plan))}."
         return f"{title}: stopped by {STOPPED_BY[plan.reason or 'numerics']} before any plan was found.{known}"
     if plan.goal is None:
         return f"{title}: feasible. This plan meets all constraints; the model has no objective."
@@ -43,9 +43,9 @@ def headline(plan: Plan) -> str:
     value = f"{plan.objective_name} {amount(plan.objective, plan.unit)}"
     if plan.status == "optimal":
         if plan.gap <= 1e-8:
-            return f"{title}: optimal. {_capital(value)} is the {extreme(plan.goal)} possible (proven)."
+            return f"{title}: optimal. {capital(value)} is the {extreme(plan.goal)} possible (proven)."
         return (
-            f"{title}: optimal within the gap asked for. {_capital(value)}; {_at_best(plan)} (gap {percent(plan.gap)})."
+            f"{title}: optimal within the gap asked for. {capital(value)}; {_at_best(plan)} (gap {percent(plan.gap)})."
         )
     if plan.reason is None:
         return f"{title}: {value}."
@@ -58,14 +58,10 @@ def percent(share: float) -> str:
     return f"{share:.2%}" if share >= 1e-4 else f"{share:.1e}".replace("e-0", "e-") if share else "0%"
 
 
-def _capital(words: str) -> str:
-    return words[:1].upper() + words[1:]
-
-
 def _improving(plan: Plan) -> str:
     """Return the objective that was being solved for."""
     goals = plan.formulation.objectives
-    return _capital(goals[min(max(len(plan.stages) - 1, 0), len(goals) - 1)].name) if goals else "The objective"
+    return capital(goals[min(max(len(plan.stages) - 1, 0), len(goals) - 1)].name) if goals else "The objective"
 
 
 def extreme(goal: Objective) -> str:
@@ -118,7 +114,7 @@ def _at_best(plan: Plan) -> str:
 
 def value_tables(plan: Plan) -> list[Block]:
     """Return the objectives in their order, the first one by its parts, and the quantities that are single numbers."""
-    tables = (_objectives(plan), _breakdown(plan), _quantities(plan, families=False))
+    tables = (_objectives(plan), breakdown_table(plan), _quantities(plan, families=False))
     return [table for table in tables if table is not None]
 
 
@@ -149,7 +145,8 @@ def _objectives(plan: Plan) -> Table | None:
     return Table("Objectives in their order", ["objective", "value", ""], rows)
 
 
-def _breakdown(plan: Plan) -> Table | None:
+def breakdown_table(plan: Plan) -> Table | None:
+    """Return the first objective by its parts; None where it has one only."""
     parts = plan.breakdown()
     if len(parts) < 2:
         return None
@@ -158,7 +155,7 @@ def _breakdown(plan: Plan) -> Table | None:
     zero = [str(name) for name in parts.index if name not in shown.index]
     rows.append(("total", Number(plan.objective, plan.unit)))
     return Table(
-        f"{_capital(plan.objective_name or 'objective')} by part",
+        f"{capital(plan.objective_name or 'objective')} by part",
         ["part", "value"],
         rows,
         note=f"0: {listed(zero)}." if zero else "",
