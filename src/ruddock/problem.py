@@ -27,7 +27,7 @@ def reaching_zero(lower: Floats, upper: Floats, kinds: Bytes) -> tuple[Floats, F
     return np.where(semi, np.minimum(lower, 0.0), lower), np.where(semi, np.maximum(upper, 0.0), upper)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Problem:
     """``min costs'x + offset`` with ``row_lower <= Ax <= row_upper`` and bounds and kinds of columns.
 

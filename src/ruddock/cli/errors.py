@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sys
 import warnings
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from importlib import import_module
 from typing import Any
 
 import click
@@ -13,11 +14,24 @@ from ruddock.errors import RuddockError, RuddockWarning
 
 
 class RuddockGroup(click.Group):
-    """A group whose commands show every error in one form, and our warnings as lines."""
+    """A group whose commands show every error in one form, and our warnings as lines.
+
+    A command's module is imported when the command is asked for: the start of one does not pay for all.
+    """
+
+    def __init__(self, *args: Any, modules: Mapping[str, Sequence[str]] | None = None, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self._modules = {name: module for module, names in (modules or {}).items() for name in names}
 
     def list_commands(self, context: click.Context) -> list[str]:
         """Return the commands in the order of a model's life."""
-        return list(self.commands)
+        return list(self._modules)
+
+    def get_command(self, context: click.Context, cmd_name: str) -> click.Command | None:
+        """Return a command, or None."""
+        if cmd_name in self._modules:
+            import_module(self._modules[cmd_name])
+        return super().get_command(context, cmd_name)
 
     def main(  # type: ignore[override]
         self,

@@ -8,6 +8,12 @@ import click
 
 from ruddock.cli.errors import RuddockGroup
 
+MODULES = {  # in the order of a model's life
+    "ruddock.cli.model": ("check", "algebra", "convert"),
+    "ruddock.cli.solve": ("demo", "solve"),
+    "ruddock.cli.ask": ("sensitivity", "diagnose", "what-if", "sweep", "reach", "appraise", "explain"),
+    "ruddock.cli.study": ("scenarios", "tradeoff", "region"),
+}
 SETTINGS = {"help_option_names": ["-h", "--help"], "max_content_width": 100, "show_default": True}
 
 
@@ -19,7 +25,7 @@ def _version(context: click.Context, option: click.Parameter, asked: bool) -> No
         context.exit()
 
 
-@click.group(cls=RuddockGroup, context_settings=SETTINGS)
+@click.group(cls=RuddockGroup, modules=MODULES, context_settings=SETTINGS)
 @click.option(
     "--version", is_flag=True, is_eager=True, expose_value=False, callback=_version, help="Show the version and exit."
 )

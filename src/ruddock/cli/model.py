@@ -49,14 +49,13 @@ def algebra(model: str, name: str | None, data: dict[str, str]) -> None:
 
 def _with_tables(document: Document, model: Model) -> Document:
     """Return a document with how the tables of the model were read below."""
-    from dataclasses import replace
 
     from ruddock.document.content import Listing, Section
 
     if not model.notes:
         return document
     listing = Listing("How tables were read", model.notes)
-    return replace(document, sections=(*document.sections, Section("", [listing])))
+    return document._replace(sections=(*document.sections, Section("", [listing])))
 
 
 @main.command(short_help="Write the model in another form.")

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
@@ -148,8 +147,7 @@ DATA = click.option(
 )
 
 
-@dataclass(frozen=True)
-class Input:
+class Input(NamedTuple):
     """The model that a command is about."""
 
     source: str
@@ -171,8 +169,7 @@ class Input:
         return read(self.path, dict(self.data))
 
 
-@dataclass(frozen=True)
-class Output:
+class Output(NamedTuple):
     """What is done with an answer: printed, and written where that is asked for."""
 
     source: str

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -139,6 +138,6 @@ def _solve_and_show(
 
         own = Section("What the solve took", list(plan.effort.document().blocks())[1:])
         rest = [s for s in document.sections if not all(isinstance(b, Next) for b in s.blocks)]
-        document = replace(document, sections=(*rest, own))
+        document = document._replace(sections=(*rest, own))
     out.write(plan, document)
     return plan

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 import textwrap
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from ruddock.document.content import Document, Facts, Listing, Next, Section, Sentence, Table, Verbatim, more_rows
 from ruddock.document.layout import GAP, LaidOut, cells_wide, lay_out, least, parts_of, pieces
@@ -16,8 +16,7 @@ PROSE = 110  # sentences are not wider than this
 Style = Callable[[str, str], str]  # a text, and what it is: verdict, heading, head or note
 
 
-@dataclass(frozen=True)
-class Speech:
+class Speech(NamedTuple):
     """How a reader asks for more: by commands about a model, or in Python."""
 
     model: str | None = None  # of the command line, in place of MODEL

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from math import isfinite, isnan
-from typing import TYPE_CHECKING, Any, overload
+from typing import TYPE_CHECKING, Any, NamedTuple, overload
 
 from ruddock.document.numbers import DUST, Toward, amount, is_money, number
 
@@ -15,8 +14,7 @@ if TYPE_CHECKING:
 MOST_ROWS = 40  # of a table that is not asked for in full
 
 
-@dataclass(frozen=True, slots=True)
-class Number:
+class Number(NamedTuple):
     """A number in a table.
 
     Attributes
@@ -50,8 +48,7 @@ class Number:
         return f"{text} {self.words}" if self.words else text
 
 
-@dataclass(frozen=True, slots=True)
-class Label:
+class Label(NamedTuple):
     """A label of an axis: as it reads, and the value that a workbook can hold, such as a date."""
 
     words: str
@@ -78,8 +75,7 @@ def more_rows(count: int) -> str:
     return f"… {count:,} more {'row' if count == 1 else 'rows'}"
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(NamedTuple):
     """A column of a table: its heading, and whether text in it is aligned to the right."""
 
     heading: str
@@ -109,8 +105,7 @@ class LazyRows(Sequence[Row]):
         return self._make(at % self._length)
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(NamedTuple):
     """Rows under headings.
 
     Attributes
@@ -147,24 +142,21 @@ class Table:
         return self.rows[: self.most], size - self.most + self.hidden
 
 
-@dataclass(frozen=True)
-class Sentence:
+class Sentence(NamedTuple):
     """One or more sentences; a verdict is what a person reads first."""
 
     words: str
     verdict: bool = False
 
 
-@dataclass(frozen=True)
-class Listing:
+class Listing(NamedTuple):
     """Points of a list, each a sentence, under a heading."""
 
     title: str
     points: Sequence[str]
 
 
-@dataclass(frozen=True)
-class Facts:
+class Facts(NamedTuple):
     """Headline numbers: what each is, its value with its unit, and perhaps a remark."""
 
     facts: Sequence[tuple[str, Cell, str]]
@@ -175,16 +167,14 @@ class Facts:
             yield name, written(value), note
 
 
-@dataclass(frozen=True)
-class Verbatim:
+class Verbatim(NamedTuple):
     """Lines that keep their form, such as algebra; long ones go on below, indented."""
 
     words: str
     title: str = ""
 
 
-@dataclass(frozen=True)
-class Figure:
+class Figure(NamedTuple):
     """A figure that draws itself on axes.
 
     Attributes
@@ -198,8 +188,7 @@ class Figure:
     height: float = 5.0
 
 
-@dataclass(frozen=True)
-class Question:
+class Question(NamedTuple):
     """What a reader may ask next, on the command line and in Python."""
 
     words: str
@@ -207,8 +196,7 @@ class Question:
     python: str
 
 
-@dataclass(frozen=True)
-class Next:
+class Next(NamedTuple):
     """The next questions."""
 
     questions: Sequence[Question]
@@ -217,8 +205,7 @@ class Next:
 Block = Sentence | Listing | Table | Facts | Verbatim | Figure | Next
 
 
-@dataclass(frozen=True)
-class Section:
+class Section(NamedTuple):
     """A heading with what is under it; an appendix holds what few readers need."""
 
     title: str
@@ -226,8 +213,7 @@ class Section:
     appendix: bool = False
 
 
-@dataclass(frozen=True)
-class Document:
+class Document(NamedTuple):
     """What is said of a result: blocks, in sections where there are several subjects.
 
     Attributes
@@ -238,7 +224,7 @@ class Document:
     """
 
     title: str
-    sections: Sequence[Section] = field(default_factory=tuple)
+    sections: Sequence[Section] = ()
     whole: bool = False
 
     @staticmethod

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from math import isfinite
+from typing import NamedTuple
 
 from ruddock.document.content import Cell, Column, Number, Row, Table, common_unit, written
 from ruddock.document.numbers import with_unit
@@ -15,8 +15,7 @@ KEPT = 3  # columns of words in front that every part of a wide table begins wit
 FIGURE_SPACE, POINT_SPACE = "\u2007", "\u2008"  # as wide as a digit, and as a point
 
 
-@dataclass(frozen=True)
-class LaidOut:
+class LaidOut(NamedTuple):
     """A column in writing: heading, cells, and whether it is aligned to the right."""
 
     heading: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from os import PathLike
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -45,7 +44,7 @@ class Result:
         all : bool
             Show tables in full, however long they are.
         """
-        return replace(Document.of(self._title(), self._blocks()), whole=all)
+        return Document.of(self._title(), self._blocks())._replace(whole=all)
 
     def figure(self) -> Figure | None:
         """Return how this result is drawn, or None where there is nothing to draw."""

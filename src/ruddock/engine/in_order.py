@@ -9,7 +9,8 @@ with their values fixed the rest is linear, and is solved in order once more.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -23,8 +24,7 @@ KEEP = 1e-9  # relative room that a later objective leaves to what an earlier on
 PRICED = 1e-9  # prices nearer to 0, beside the largest cost, are rounding
 
 
-@dataclass(frozen=True)
-class Give:
+class Give(NamedTuple):
     """How much of an objective later ones may take: a share of its value, or an amount."""
 
     share: float = 0.0
@@ -40,8 +40,7 @@ class Give:
         return self.share * abs(value) + self.amount
 
 
-@dataclass(frozen=True)
-class Stage:
+class Stage(NamedTuple):
     """What solving for one objective gave, in the engine's sense.
 
     Attributes
@@ -92,7 +91,7 @@ def solve_in_order(
         outcome = cleaned(problems[: len(stages)], outcome)
     assert outcome.x is not None
     values = [problem.objective(outcome.x) for problem in problems[: len(stages)]]
-    stages = [replace(stage, value=value) for stage, value in zip(stages, values, strict=True)]
+    stages = [stage._replace(value=value) for stage, value in zip(stages, values, strict=True)]
     return replace(outcome, objective=values[0], bound=stages[0].bound), stages
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -28,7 +28,7 @@ INTEGRALITY = 1e-6
 EQUAL = 1e-9  # relative difference below which two objective values count as the same
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Basis:
     """Basis codes of columns and rows: int8 arrays of shapes (n,) and (m,)."""
 
@@ -72,8 +72,7 @@ class Counters:
     certified: bool = False
 
 
-@dataclass(frozen=True)
-class Moment:
+class Moment(NamedTuple):
     """Where a search stood: seconds from its start, nodes, objective of the best plan and proven bound."""
 
     seconds: float
@@ -82,7 +81,7 @@ class Moment:
     bound: float
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Outcome:
     """The answer to a `Problem`, in its own space and sense (minimisation).
 
@@ -126,8 +125,7 @@ class Outcome:
         return abs(self.objective - self.bound) / max(1.0, abs(self.objective))
 
 
-@dataclass(frozen=True)
-class Progress:
+class Progress(NamedTuple):
     """A sign of life from a running solve.
 
     Attributes
@@ -155,8 +153,7 @@ class Progress:
     infeasibility: float = float("nan")
 
 
-@dataclass(frozen=True)
-class Goal:
+class Goal(NamedTuple):
     """How the objective that is solved for relates to the one as written: ``written = here / unit + offset``.
 
     The engine works without the offset, which may be so large that nothing else would be seen beside it.
@@ -182,10 +179,13 @@ class Goal:
         return max(self.noise(value), gap * min(max(1.0, abs(value)), written))
 
 
+AS_WRITTEN = Goal()
+
+
 LazyRow = tuple[npt.NDArray[Any], Floats, float, float]
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Options:
     """How to solve.
 
@@ -223,11 +223,11 @@ class Options:
     cores: int = 2
     basis: Basis | None = None
     known: Floats | None = None
-    goal: Goal = Goal()
+    goal: Goal = AS_WRITTEN
     inner: bool = False
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Limits:
     """When to stop, and whom to tell.
 

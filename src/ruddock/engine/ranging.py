@@ -11,7 +11,8 @@ not to one basis among many (Koltai and Terlaky 2000):
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -24,8 +25,7 @@ ROUNDING = 1e-11  # relative error of a price that is allowed for
 SAME_PRICE = 1e-9  # relative: prices nearer to zero, or to one another, are the same
 
 
-@dataclass(frozen=True)
-class Side:
+class Side(NamedTuple):
     """What moving a limit one way does.
 
     Attributes

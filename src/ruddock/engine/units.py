@@ -24,7 +24,7 @@ CHEAP, DEAR = 2.0**-4, 2.0**24  # costs whose median lies outside are scaled
 PASSES = 2
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Units:
     """A problem in its own units.
 
@@ -81,7 +81,7 @@ class Units:
         if listener is None:
             return None
         written = self.goal.written
-        return lambda now: listener(replace(now, best=written(now.best), bound=written(now.bound)))
+        return lambda now: listener(now._replace(best=written(now.best), bound=written(now.bound)))
 
     def _event(self, listener: Callable[[dict[str, Any]], None] | None) -> Callable[[dict[str, Any]], None] | None:
         if listener is None:

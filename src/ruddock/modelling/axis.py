@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import date
-from html import escape
 from typing import Any
 
 import numpy as np
@@ -122,6 +121,8 @@ class Axis:
         return f"Axis({self.name!r}, {len(self)} labels: {listed(self.texts, 4) if len(self) else 'none'})"
 
     def _repr_html_(self) -> str:
+        from html import escape  # with its table of entities, which few need
+
         shown = f"{listed(self.texts, 40)}" if len(self) else "no labels"
         return f"<div><b>{escape(self.name)}</b> ({len(self):,}): {escape(shown)}</div>"
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from numbers import Real
+from typing import NamedTuple
 
 import numpy as np
 
@@ -19,8 +19,7 @@ PERCENT = re.compile(r"(?P<sign>[+-])\s*(?P<value>[\d.]+)\s*%")
 HOW = "write a change as NAME=NUMBER, NAME*=NUMBER, NAME+=NUMBER, NAME=+10% or NAME=off"
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(NamedTuple):
     """One change.
 
     Attributes

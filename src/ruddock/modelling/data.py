@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from html import escape
 from numbers import Real
 from typing import Any, Literal, Union
 
@@ -58,6 +57,8 @@ class Data:
         return f"data[{', '.join(self.cells.names)}]{unit} ({len(self):,}): {'; '.join(shown)}{more}"
 
     def _repr_html_(self) -> str:
+        from html import escape  # with its table of entities, which few need
+
         if not self.axes:
             return f"<div>{escape(repr(self))}</div>"
         frame = pd.DataFrame({"value": pd.Series(labelled(self.cells, self.values))})

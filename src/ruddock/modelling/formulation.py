@@ -22,7 +22,7 @@ from ruddock.modelling.writing import TERMS, in_one_line, relation_words, terms_
 from ruddock.problem import Floats, Problem
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Constraints:
     """A family of constraints, one for each cell, with both sides as written.
 
@@ -77,7 +77,7 @@ class Constraints:
         return member_name(self.name, self.cells, self.listed, position)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Ruled:
     """A logical rule under a name; its rows are made when the model is solved.
 
@@ -109,7 +109,7 @@ class Ruled:
         return member_name(self.name, self.cells, listed=False, position=position)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Objective:
     """An objective: the sum of named scalar parts, made small or large."""
 
@@ -135,7 +135,7 @@ class Objective:
         return -1.0 if self.maximize else 1.0
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Quantity:
     """A named total that is reported and limits nothing."""
 
@@ -157,7 +157,7 @@ class Quantity:
         return member_names(self.name, self.cells, listed=False)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Formulation:
     """A snapshot of a model as written: what a plan was made for, unchanged when the model moves on.
 

@@ -29,7 +29,7 @@ ANY_ROOM = 1e6  # left to rules of a model that has no plan whatever they say
 Owner = tuple[Ruled | Curve, int]  # a rule or curve, and which of its members
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Lowered:
     """A formulation as arrays.
 

@@ -29,7 +29,7 @@ class UnknownNameError(ModelError):
     """A name that means nothing in the model."""
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Named:
     """What a name means.
 

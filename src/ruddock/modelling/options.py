@@ -48,7 +48,7 @@ class SolveKeywords(TypedDict, total=False):
     on_progress: Callable[[Progress], None] | None
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class SolveOptions:
     """How to solve.
 
@@ -160,7 +160,7 @@ def _check_number(name: str, value: Any, optional: bool = False) -> None:
         raise ModelError(f"{name} must be 0 or more, not {value!r}")
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Clock:
     """What all solves of one question share: the time left, Ctrl-C, and who listens.
 
@@ -190,7 +190,7 @@ class Clock:
         def hear(progress: Progress) -> None:
             seconds = self.limits.elapsed()
             listen(
-                replace(progress, seconds=seconds, best=float("inf"), bound=float("-inf"), objective=None, doing=doing)
+                progress._replace(seconds=seconds, best=float("inf"), bound=float("-inf"), objective=None, doing=doing)
             )
 
         return self.for_solve(on_progress=hear)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from dataclasses import replace
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -25,8 +25,7 @@ if TYPE_CHECKING:
 MOST_SIZE = 50_000  # rows and columns up to which prices of a degenerate plan are worked out one by one
 
 
-@dataclass(frozen=True)
-class Worth:
+class Worth(NamedTuple):
     """What a limit is worth for a small move, as written; NaN where there is then no plan.
 
     Attributes

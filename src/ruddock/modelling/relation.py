@@ -18,7 +18,7 @@ Sense = Literal["<=", ">=", "==", "between"]
 TURNED: dict[str, Sense] = {"<=": ">=", ">=": "<=", "==": "==", "between": "between"}
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Sides:
     """One relation for each cell: ``left sense right``, or ``low <= left <= high``.
 

@@ -209,7 +209,7 @@ def _violation(relation: Sides, evaluate: Evaluate) -> Floats:
     return relation.violation(evaluate(relation.left), right)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Curve:
     """A piecewise-linear function of an expression, for each of its cells.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 from ruddock.engine.in_order import Give, solve_in_order
@@ -93,8 +92,8 @@ def _in_sense(listen: Any, objectives: Sequence[Objective | None], k: int) -> An
 
     def hear(progress: Progress) -> None:
         listen(
-            replace(
-                progress, best=sign * progress.best, bound=sign * progress.bound, objective=name,
+            progress._replace(
+                best=sign * progress.best, bound=sign * progress.bound, objective=name,
                 maximize=objective.maximize, unit=objective.unit,
             )
         )  # fmt: skip

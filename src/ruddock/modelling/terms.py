@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -24,7 +24,7 @@ Columns = npt.NDArray[np.int64]
 NO_TERMS = (np.empty(0, np.intp), np.empty(0, np.int64), np.empty(0))
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, repr=False)
 class Registry:
     """What a model and its variants share: the numbers of their decisions, never given twice, and the axes known.
 
@@ -69,8 +69,7 @@ class Registry:
         return self  # numbers stay unique across copies, so that a copy understands the original's expressions
 
 
-@dataclass(frozen=True)
-class Hole:
+class Hole(NamedTuple):
     """Combinations at which an expression has no value although another one may cover them.
 
     Attributes
@@ -82,7 +81,7 @@ class Hole:
     why: str
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Terms:
     """A linear expression for each cell: ``sum(values x decisions) + constants``.
 
@@ -193,7 +192,7 @@ class Terms:
             (hole, *pick(hole.cells, {name: label for name, label in labels.items() if name in hole.cells.names}))
             for hole in self.holes
         )
-        holes = tuple(replace(hole, cells=inside) for hole, inside, where in picked if len(where))
+        holes = tuple(hole._replace(cells=inside) for hole, inside, where in picked if len(where))
         if not cells.axes and not len(kept):
             names = ", ".join(f"{name}={label}" for name, label in labels.items())
             if holes:
@@ -216,7 +215,7 @@ class Terms:
             if set(mask.cells.names) <= set(hole.cells.names):
                 inside = hole.cells.take(masked(hole.cells, mask))
                 if inside.size:
-                    holes.append(replace(hole, cells=inside))
+                    holes.append(hole._replace(cells=inside))
             else:
                 holes.append(hole)
         return replace(part, holes=tuple(holes))
@@ -224,7 +223,7 @@ class Terms:
     def rename(self, axes: dict[str, Axis]) -> Terms:
         """Return the same on other axes."""
         holes = tuple(
-            replace(hole, cells=renamed(hole.cells, {n: a for n, a in axes.items() if n in hole.cells.names}))
+            hole._replace(cells=renamed(hole.cells, {n: a for n, a in axes.items() if n in hole.cells.names}))
             for hole in self.holes
         )
         return replace(self, cells=renamed(self.cells, axes), holes=holes, aligned=False, chosen=())

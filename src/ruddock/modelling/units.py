@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from ruddock.document.numbers import singular
 
@@ -70,8 +70,7 @@ def same_unit(a: str, b: str) -> bool:
     return _Powers(a).powers == _Powers(b).powers
 
 
-@dataclass(frozen=True)
-class Units:
+class Units(NamedTuple):
     """What the summands of an expression are counted in, as far as that is known.
 
     Attributes

@@ -15,7 +15,7 @@ from ruddock.problem import Floats, Problem
 CLEAR = 1e-9  # a reduced cost must be this far from zero, relative to what it is made of, to count as signed
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class FixedColumns(Reduction):
     """Columns whose bounds leave one value, which goes into the limits of their rows."""
 
@@ -52,7 +52,7 @@ class FixedColumns(Reduction):
         return result
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class DominatedColumns(Reduction):
     """Columns that no dual values make worth moving from a bound: fixed there (Andersen and Andersen 1995).
 

@@ -58,7 +58,7 @@ def parallel_pairs(starts: Any, indices: Any, values: Floats, extra: Floats | No
     return a[same], b[same], ratio[same]
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class ParallelRows(Reduction):
     """Rows that are multiples of another one: their limits become limits of that one.
 
@@ -133,7 +133,7 @@ class ParallelRows(Reduction):
         return result
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class ParallelColumns(Reduction):
     """Columns that are multiples of another one, costs included: their sum takes their place.
 

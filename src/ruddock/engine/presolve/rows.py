@@ -15,7 +15,7 @@ from ruddock.problem import Floats, Problem
 NEAR = 1e-9  # relative: activities this near to a limit count as being there
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class RedundantRows(Reduction):
     """Rows that the bounds of their columns keep anyway, empty ones among them.
 
@@ -47,7 +47,7 @@ class RedundantRows(Reduction):
         return point.spread(None, 0, self.kept, self.m)
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class SingletonRows(Reduction):
     """Rows with one entry, which become bounds of its column.
 
@@ -111,7 +111,7 @@ class SingletonRows(Reduction):
         return result
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class ForcingRows(Reduction):
     """Rows that only one point of their columns' bounds satisfies: the columns are fixed there.
 

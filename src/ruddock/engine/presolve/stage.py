@@ -21,7 +21,7 @@ NEGLIGIBLE = 1e-11  # of a sum: what is far within every tolerance
 SAFE_PIVOT = 1e-3  # of the largest entry beside it: what a substitution may divide by
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Point:
     """A solution of a stage, or a proof or a ray.
 

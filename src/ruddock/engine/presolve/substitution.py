@@ -25,7 +25,7 @@ def _singletons(stage: Stage) -> Places:
     return np.flatnonzero(alone & (np.abs(p.values) >= SAFE_PIVOT * largest[p.indices]))
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class FreeSingletons(Reduction):
     """Columns of one row that their bounds never stop: row and column go together.
 
@@ -106,7 +106,7 @@ class FreeSingletons(Reduction):
         return result
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class SlackColumns(Reduction):
     """Bounded columns of one equation: the equation becomes a row with limits, the column its slack."""
 
@@ -161,7 +161,7 @@ class SlackColumns(Reduction):
         return result
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class DoubletonEquations(Reduction):
     """Equations of two columns: one is expressed by the other, and its bounds become bounds of that one."""
 

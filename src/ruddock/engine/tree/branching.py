@@ -21,7 +21,7 @@ SHARE = 0.6  # of all iterations that trials may take, beside a start
 START = 3000
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Choice:
     """A branch to take; or, where trials showed that one side holds nothing, bounds that hold instead."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -13,8 +13,7 @@ from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 ULPS = 4 * 2.0**-52  # relative: what a bound that was computed may be off by
 
 
-@dataclass(frozen=True)
-class Branch:
+class Branch(NamedTuple):
     """Two halves of a column's domain that leave out its present value."""
 
     column: int
@@ -94,8 +93,7 @@ class Domain:
         return lower, upper
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(NamedTuple):
     """The least difference between two objective values of whole plans; size 0 if there is none."""
 
     size: float = 0.0

@@ -14,7 +14,7 @@ from ruddock.engine.outcome import Counters, Limits, Reason
 Purpose = Literal["nodes", "trials", "dives", "near plans"]
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, repr=False)
 class Effort:
     """The limits of a search and its counters; every loop asks before it works on.
 

@@ -22,7 +22,7 @@ OBJECTS = 400  # bytes, about, of a node's own objects and of its place in the q
 INFINITY = float("inf")
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, repr=False)
 class Parent:
     """What both children of a node share: bounds that differ from the root's, and the basis of its relaxation.
 
@@ -61,7 +61,7 @@ class Parent:
         return 0 if basis is None else sys.getsizeof(basis.columns) + sys.getsizeof(basis.rows)
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, repr=False)
 class Node:
     """A part of the domain: its parent's, with one column's bounds narrowed.
 
@@ -88,7 +88,7 @@ class Node:
         return None if self.parent is None else self.parent.basis
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, repr=False)
 class Lease:
     """Nodes that another process works on; they come back by themselves when it is late.
 

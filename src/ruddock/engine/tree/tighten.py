@@ -7,7 +7,8 @@ as it is, with nothing to bring back (Savelsbergh 1994; Achterberg et al. 2020).
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -32,8 +33,7 @@ MOST_BOUNDS = 100_000  # taken from rows
 SAME = 1e-9
 
 
-@dataclass(frozen=True)
-class VariableBound:
+class VariableBound(NamedTuple):
     """A bound of a column that depends on a binary column: ``x <= at_zero + (at_one - at_zero) y``, or ``>=``."""
 
     column: int

@@ -36,7 +36,7 @@ GOODBYE = 0.2  # seconds that the threads of a helper that was killed have to en
 GLANCE = 0.02  # seconds between two looks at the limits while waiting
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Share:
     """What the helper is given: nodes, and all that has changed since the last time."""
 
@@ -48,7 +48,7 @@ class Share:
     costs: PseudoCosts
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Return:
     """What comes back."""
 

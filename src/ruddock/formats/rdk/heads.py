@@ -18,7 +18,7 @@ RESERVED = {
 }  # fmt: skip
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Head:
     """What stands left of a colon: a name, axes, a unit, and where the rest begins."""
 

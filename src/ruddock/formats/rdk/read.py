@@ -5,10 +5,9 @@ from __future__ import annotations
 import dataclasses
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from ruddock.document.numbers import plural
 from ruddock.errors import DataError, FormatError, ModelError, known, together
@@ -34,8 +33,7 @@ from ruddock.modelling.rules import Rule
 OPEN = "decisions open"  # the heading that lets unknown names be decisions
 
 
-@dataclass(frozen=True)
-class TextRecipe:
+class TextRecipe(NamedTuple):
     """How a model was read: its text and its tables, so that it can be read again with its data changed.
 
     Attributes
@@ -57,8 +55,7 @@ class TextRecipe:
         """Read the text with changes made to its data, before other data is computed from them."""
         reader = _Reader(Source(self.name, self.text.splitlines()), self, changes)
         model = reader.read()
-        model._recipe = dataclasses.replace(
-            self,
+        model._recipe = self._replace(
             data_names=tuple(reader.names.data),
             notes=tuple(reader.notes),
             undeclared=() if reader.open else tuple(reader.names.taken or ()),

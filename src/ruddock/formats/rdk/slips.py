@@ -15,6 +15,8 @@ HEADINGS = {
     "data": ("parameters", "parameter", "params", "param", "table"),
     "axes": ("sets", "set", "indices", "index", "axis"),
 }
+MEANT = {said: word for word, others in HEADINGS.items() for said in (word, *others)}
+HEADING = re.compile(r"(?:subject to|such that|[^\s:(]+)(?=[\s:(]|$)", re.IGNORECASE)
 ENDS = ("end", "end.", "solve", "solve.")
 TERMINATOR = re.compile(r"\s*;\s*$")
 COMMENT = re.compile(r"//|/\*|\*/|(?<![\w)\]])\s*--\s*(?=[^\W\d])|--(?=\s)|^\s*[!%]|(?<=\s)[!%](?=\s)")
@@ -28,7 +30,7 @@ NUMBER_COMMA = re.compile(r"(?<![\w.])(?P<head>\d{1,3}(?:,\d{3})*),(?P<tail>\d+)
 SPACED = re.compile(r"(?<![\w.\]])(?P<head>[1-9]\d{0,2}) (?P<tail>\d{3})(?![\w.])")
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Slips:
     """The slips of a text, each kind once.
 
@@ -63,16 +65,16 @@ class Slips:
         if plain.rstrip(";") in ENDS:
             self.note("end", "no closing word is needed: leave this line out", line, 1)
             return ""
-        for word, others in HEADINGS.items():
-            for other in sorted(others, key=len, reverse=True):
-                found = re.match(rf"{re.escape(other)}(?=[\s:(]|$)", text, flags=re.IGNORECASE)
-                if found and not text.startswith(word):
-                    self.note(f"heading {other}", f"write {word} in place of {text[: found.end()]!r}", line, 1)
-                    return word + _after(word, text[found.end() :])
-            found = re.match(rf"{word}(?=[\s:(]|$)", text, flags=re.IGNORECASE)
-            if found and not text.startswith(word):
+        found = HEADING.match(text)
+        said = found.group().lower() if found else ""
+        word = MEANT.get(said, "")
+        if found and word:
+            if said == word and not text.startswith(word):
                 self.note(f"case {word}", f"headings are in small letters: write {word}", line, 1)
                 return word + text[found.end() :]
+            if said != word:
+                self.note(f"heading {said}", f"write {word} in place of {found.group()!r}", line, 1)
+                return word + _after(word, text[found.end() :])
         return text
 
     def line(self, text: str, masked: str, number: int, section: str) -> str:

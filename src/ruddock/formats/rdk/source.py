@@ -59,7 +59,7 @@ class Entry:
         return line, column + offset - self.starts[at]
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Section:
     """A heading with what follows the word on its line, and its entries."""
 
@@ -68,7 +68,7 @@ class Section:
     entries: list[Entry] = field(default_factory=list)
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Source:
     """A text with its path, which makes errors."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -56,7 +55,7 @@ def what_limits(plan: Plan) -> list[Block]:
     if len(single):
         others = _members(plan, frame, single, title if not blocks else "Other constraints that bind")
         same = bool(blocks) and isinstance(blocks[0], Table) and blocks[0].note == others.note
-        blocks.append(replace(others, note="") if same else others)
+        blocks.append(others._replace(note="") if same else others)
     return blocks
 
 

@@ -20,7 +20,7 @@ SAFETY = 1e-9  # part of its size by which every cut is left a little loose
 LOSS = 64 * 2.0**-52  # of all terms of a limit: what adding them up may lose
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Cut:
     """A row ``values'x[columns] <= limit`` that every whole plan keeps.
 
