@@ -69,7 +69,7 @@ def solve_in_order(
     Parameters
     ----------
     gives : as many, how much each may lose to the later ones
-    begin : told the number of each before it is solved
+    begin : given the number of each before it is solved
 
     Returns
     -------
@@ -149,12 +149,12 @@ def _with_row(held: Problem, problem: Problem, top: float, give: Give) -> Proble
     return held.with_rows(problem.costs, -np.inf, top + room)
 
 
-def with_held(problem: Problem, earlier: Sequence[Problem], tops: Sequence[float]) -> Problem:
+def with_held(problem: Problem, earlier: Sequence[Problem], most: Sequence[float]) -> Problem:
     """Return a problem with a row for each earlier one, which holds its ``costs x``."""
     if not earlier:
         return problem
     rows = np.array([part.costs for part in earlier])
-    return problem.with_rows(rows, np.full(len(rows), -np.inf), np.array(tops, float))
+    return problem.with_rows(rows, np.full(len(rows), -np.inf), np.array(most, float))
 
 
 def face_of_all(problems: Sequence[Problem], gives: Sequence[Give], limits: Limits) -> Problem | None:
@@ -233,17 +233,17 @@ def cleaned(problems: Sequence[Problem], outcome: Outcome) -> Outcome:
     problem = problems[0]
     fixed = with_integers_fixed(problem, outcome.x)
     linear = [replace(fixed, costs=p.costs, offset=p.offset) for p in problems]
-    again, stages = _in_order(linear, [Give()] * len(linear), Limits(), Options(), lambda k: None)
-    if again.status != "optimal" or again.x is None or again.activity is None or len(stages) < len(problems):
+    repaired, stages = _in_order(linear, [Give()] * len(linear), Limits(), Options(), lambda k: None)
+    if repaired.status != "optimal" or repaired.x is None or repaired.activity is None or len(stages) < len(problems):
         return outcome
     for own in problems:
-        old, new = own.objective(outcome.x), own.objective(again.x)
+        old, new = own.objective(outcome.x), own.objective(repaired.x)
         if new > old + 1e-6 * max(1.0, abs(old)):
             return outcome
     domain = Domain(problem)
-    if not feasible(problem, again.x, again.activity, domain.lower, domain.upper):
+    if not feasible(problem, repaired.x, repaired.activity, domain.lower, domain.upper):
         return outcome
-    return replace(outcome, x=again.x, activity=again.activity)
+    return replace(outcome, x=repaired.x, activity=repaired.activity)
 
 
 def with_integers_fixed(problem: Problem, x: Floats) -> Problem:

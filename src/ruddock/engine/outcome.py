@@ -52,7 +52,7 @@ class Counters:
     cuts : that were added at the root, by kind
     reductions : rows and columns that each kind of presolve took out
     seconds : of the whole solve
-    parts : seconds by part: presolve, interior, crossover, simplex, check, cuts, early plans, tree
+    parts : seconds by part: presolve, interior, crossover, simplex, check, cuts, heuristics, tree
     certified : whether the basis was proven optimal in exact arithmetic
     """
 
@@ -194,7 +194,7 @@ class Options:
     method : for linear problems: ``dual`` or ``primal`` simplex, ``interior`` point, or ``auto``
     presolve : whether to make a linear problem smaller first
     exact : whether to check the basis of a linear answer in exact arithmetic, and repair it if need be
-    cuts, heuristics, symmetry : for whole-number problems: whether to add cuts at the root, to look for early plans,
+    cuts, heuristics, symmetry : for whole-number problems: whether to add cuts at the root, to run primal heuristics,
         and to keep only one of plans that differ by exchanging what is identical
     branching : ``reliability`` tries branches out until their pseudo-costs are reliable; ``plain`` never does
     start : values of columns to start from, shape (n,); NaN where they are not given

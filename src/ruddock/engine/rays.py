@@ -13,7 +13,7 @@ from ruddock.problem import Floats, Problem
 def short_ray(problem: Problem) -> Floats | None:
     """Return a direction of least total movement along which the objective falls by 1; None if there is none.
 
-    The least total movement of a linear problem stands on few columns, so the ray can be told in a sentence.
+    The least total movement of a linear problem stands on few columns, so the ray can be described in a sentence.
     """
     p = problem
     up, down = np.isposinf(p.upper), np.isneginf(p.lower)

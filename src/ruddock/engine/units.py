@@ -1,7 +1,7 @@
 """The problem in units of its own, so that a tolerance means the same for every row, column and objective.
 
 A model may be written in grams or in kilotons. Costs, rows and continuous columns whose numbers all lie far from 1 are
-multiplied by powers of two, which rounds nothing; the outcome is told in the units of the problem as written. Where the
+multiplied by powers of two, which rounds nothing; the outcome is in the units of the problem as written. Where the
 search is for whole numbers, rows of integer columns alone whose coefficients have a common measure become rows of whole
 numbers, with limits rounded to what whole numbers can reach, so that they can be judged without any tolerance.
 """

@@ -15,7 +15,7 @@ from ruddock.formats.files import write_text, written_whole
 from ruddock.formats.limits import refuse_unwritable
 from ruddock.modelling.arrays import RELATIONS
 from ruddock.modelling.axis import Axis
-from ruddock.modelling.decisions import KIND_MARKS
+from ruddock.modelling.decisions import KIND_CODES
 from ruddock.modelling.model import Model
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 
@@ -137,7 +137,7 @@ def _read_rows(table: _Table, top: int, columns: list[int], relation: int, limit
     n = len(columns)
     parts: dict[str, Any] = {
         "costs": None, "maximize": False, "lower": np.zeros(n), "upper": np.full(n, np.inf), "offset": 0.0,
-        "marks": np.zeros(n, np.uint8), "rows": [], "names": [], "low": [], "high": [], "goal": "objective",
+        "kinds": np.zeros(n, np.uint8), "rows": [], "names": [], "low": [], "high": [], "goal": "objective",
     }  # fmt: skip
     for i in range(top + 1, len(table.cells)):
         row = table.cells[i]
@@ -184,10 +184,10 @@ def _read_kinds(table: _Table, parts: dict[str, Any], columns: list[int]) -> Non
     i = parts["kinds_row"]
     for k, j in enumerate(columns):
         word = table.cells[i][j].lower() or "continuous"
-        if word not in KIND_MARKS:
-            table.error(i, j, f"{word!r} is not a kind; {known(word, KIND_MARKS)}")
+        if word not in KIND_CODES:
+            table.error(i, j, f"{word!r} is not a kind; {known(word, KIND_CODES)}")
             continue
-        parts["marks"][k] = KIND_MARKS[word]
+        parts["kinds"][k] = KIND_CODES[word]
         if word == "binary":
             parts["lower"][k], parts["upper"][k] = 0.0, 1.0
 
@@ -199,7 +199,7 @@ def _assemble(name: str, names: list[str], parts: dict[str, Any]) -> Model:
     matrix = np.array(parts["rows"], float).reshape(m, n)
     problem = Problem.build(
         coo_matrix(matrix), np.array(parts["low"]), np.array(parts["high"]), parts["lower"], parts["upper"],
-        costs, parts["marks"], sign * parts["offset"],
+        costs, parts["kinds"], sign * parts["offset"],
     )  # fmt: skip
     model = Model._from_problem(
         name, problem, Axis("column", names), Axis("row", parts["names"]), "objective", maximize=parts["maximize"]

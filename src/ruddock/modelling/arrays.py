@@ -12,7 +12,7 @@ from scipy.sparse import csr_matrix, issparse, vstack
 from ruddock.errors import DataError, ModelError, known
 from ruddock.modelling.axis import Axis, check_name
 from ruddock.modelling.cells import Cells
-from ruddock.modelling.decisions import KIND_MARKS, Decisions, Kind
+from ruddock.modelling.decisions import KIND_CODES, Decisions, Kind
 from ruddock.modelling.formulation import Constraints, Objective
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.terms import Terms
@@ -55,7 +55,7 @@ def fill_from_arrays(
     decision, constraint, objective = (check_name(name, "a part of a model") for name in names)
     cost = _vector(costs, None, "costs")
     n = len(cost)
-    marks, word = _marks(kinds, n)
+    codes, word = _codes(kinds, n)
     low = np.zeros(n) if lower is None else _vector(lower, n, "lower")
     high = np.full(n, np.inf) if upper is None else _vector(upper, n, "upper")
     binary = np.array([kind == "binary" for kind in word])
@@ -65,11 +65,11 @@ def fill_from_arrays(
         j = int(crossed[0])
         raise DataError(f"column {j}: the lower bound {low[j]:g} is above the upper bound {high[j]:g}")
     cells = _cells(axes, n, "column", "axes")
-    shown: Kind = word[0] if len(set(word)) == 1 else "integer" if (marks == INTEGER).all() else "continuous"
+    shown: Kind = word[0] if len(set(word)) == 1 else "integer" if (codes == INTEGER).all() else "continuous"
     registry = model._registry
     registry.columns = n
     numbers = np.arange(n, dtype=np.int64)
-    model._keep(Decisions(registry, decision, cells, low, high, shown, None, numbers=numbers, kinds=marks), cells.axes)
+    model._keep(Decisions(registry, decision, cells, low, high, shown, None, numbers=numbers, kinds=codes), cells.axes)
     rows, row_lower, row_upper = _rows(matrix, relations, limits, equal_matrix, equal_limits, n)
     if rows.shape[0]:
         entries = rows.tocoo()
@@ -98,14 +98,14 @@ def _vector(values: Any, size: int | None, name: str) -> Floats:
     return array.copy()
 
 
-def _marks(kinds: Any, n: int) -> tuple[Any, list[Any]]:
+def _codes(kinds: Any, n: int) -> tuple[Any, list[Any]]:
     words = [kinds] * n if isinstance(kinds, str) else list(kinds)
     if len(words) != n:
         raise DataError(f"kinds has {len(words):,} entries for {n:,} columns")
     for word in dict.fromkeys(words):
         if word not in get_args(Kind):
             raise ModelError(f"{word!r} is not a kind of decision; {known(str(word), get_args(Kind))}")
-    return np.array([KIND_MARKS[word] for word in words], np.uint8), words
+    return np.array([KIND_CODES[word] for word in words], np.uint8), words
 
 
 def _cells(axes: Sequence[Axis] | None, size: int, name: str, what: str) -> Cells:

@@ -88,17 +88,17 @@ class Building:
                 f"replace=True to put this in its place, or take the old one out first with model.remove({name!r})"
             )
 
-    def _keep(self, part: Made, axes: Iterable[Axis] = (), *, again: bool = False) -> Made:
+    def _keep(self, part: Made, axes: Iterable[Axis] = (), *, replacing: bool = False) -> Made:
         """Take in a part once nothing can fail any more.
 
         Parameters
         ----------
-        again : bool
+        replacing : bool
             A cell runs again: its axes may have other labels than before, and the parts after it follow.
         """
         for axis in axes:
             held = self._registry.axes.get(axis.name)
-            if held is not None and held != axis and not again and self._uses(held, part.name):
+            if held is not None and held != axis and not replacing and self._uses(held, part.name):
                 raise ModelError(f"another axis called {axis.name!r} is used in this model already, with other labels")
         for axis in axes:
             self._registry.axes[axis.name] = axis
@@ -171,7 +171,7 @@ class Building:
         """
         self._free(name, "decisions", replace)
         family = make_decisions(self._registry, name, axes, lower, upper, kind, unit, only)
-        return self._keep(family, axes, again=replace)
+        return self._keep(family, axes, replacing=replace)
 
     def require(
         self, name: str, relation: Relation | Rule, *, unit: str | None = None, replace: bool = False
@@ -192,7 +192,7 @@ class Building:
         if isinstance(relation, Rule):
             for part in relation.parts():
                 self._own(part, name)
-            return self._keep(Ruled(name, relation, unit), relation.cells.axes, again=replace)
+            return self._keep(Ruled(name, relation, unit), relation.cells.axes, replacing=replace)
         if not isinstance(relation, Relation):
             if isinstance(relation, (bool, np.bool_, Data)):
                 raise ModelError(
@@ -212,7 +212,7 @@ class Building:
                 "larger units"
             )
         sides = sides.in_order()
-        return self._keep(Constraints(name, sides, unit), sides.cells.axes, again=replace)
+        return self._keep(Constraints(name, sides, unit), sides.cells.axes, replacing=replace)
 
     def _own(self, terms: Terms, name: str) -> None:
         """Check that an expression is of this model."""
@@ -256,7 +256,7 @@ class Building:
         if isinstance(x, Expression):
             self._own(terms_of(x), name)
         curve = make_curve(self._registry, name, x, corners, unit)
-        return expression_of(self._keep(curve, curve.cells.axes, again=replace).value)
+        return expression_of(self._keep(curve, curve.cells.axes, replacing=replace).value)
 
     def minimize(
         self,
@@ -324,7 +324,7 @@ class Building:
             raise ModelError(f"the quantity {name!r} is an expression of decisions, not {type(expr).__name__}")
         terms = terms_of(expr)
         self._own(terms, name)
-        return self._keep(Quantity(name, terms, unit), terms.cells.axes, again=replace)
+        return self._keep(Quantity(name, terms, unit), terms.cells.axes, replacing=replace)
 
     # ------------------------------------------------------------------ what it is
 

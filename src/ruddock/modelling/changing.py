@@ -10,7 +10,7 @@ import numpy as np
 
 from ruddock.errors import ModelError, listed
 from ruddock.modelling.changes import Change
-from ruddock.modelling.decisions import KIND_MARKS, Decisions, changed, kinds_of, numbers_of
+from ruddock.modelling.decisions import KIND_CODES, Decisions, changed, kinds_of, numbers_of
 from ruddock.modelling.formulation import Constraints, Formulation, Objective
 from ruddock.modelling.names import Named, UnknownNameError, names_of, outside_brackets
 from ruddock.modelling.relation import Sides
@@ -199,13 +199,13 @@ def _kind(named: Named, change: Change) -> Decisions:
         raise ModelError(f"{change}: a kind is one of {', '.join(KINDS)}")
     family: Decisions = named.part
     own = named.members
-    lower, upper, marks = family.lower.copy(), family.upper.copy(), kinds_of(family).copy()
-    marks[own] = KIND_MARKS[str(change.value)]
+    lower, upper, kinds = family.lower.copy(), family.upper.copy(), kinds_of(family).copy()
+    kinds[own] = KIND_CODES[str(change.value)]
     if change.value == "binary":
         lower[own], upper[own] = np.maximum(lower[own], 0.0), np.minimum(upper[own], 1.0)
         if (lower[own] > upper[own]).any():
             raise ModelError(f"{change}: its bounds leave neither 0 nor 1")
-    return changed(family, lower, upper, marks)
+    return changed(family, lower, upper, kinds)
 
 
 # ---------------------------------------------------------------------- coefficients

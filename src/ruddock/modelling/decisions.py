@@ -22,7 +22,7 @@ from ruddock.problem import ENDLESS, INTEGER, SEMICONTINUOUS, Bytes, Floats, rea
 
 Kind = Literal["continuous", "integer", "binary", "semicontinuous"]
 MOST_SHOWN = 12  # members of a family in a notebook
-KIND_MARKS = {"continuous": 0, "integer": INTEGER, "binary": INTEGER, "semicontinuous": SEMICONTINUOUS}
+KIND_CODES = {"continuous": 0, "integer": INTEGER, "binary": INTEGER, "semicontinuous": SEMICONTINUOUS}
 
 
 class Decisions(Expression):
@@ -54,7 +54,7 @@ class Decisions(Expression):
         self.lower, self.upper = lower, upper
         self._numbers, self._listed = numbers, listed
         self.left_out: tuple[str, ...] = ()
-        self._kinds = np.full(size, KIND_MARKS[kind], np.uint8) if kinds is None else kinds
+        self._kinds = np.full(size, KIND_CODES[kind], np.uint8) if kinds is None else kinds
         for part in (self.lower, self.upper, self._numbers, self._kinds):
             part.flags.writeable = False
         registry.hold(numbers, name, cells, listed=listed)
@@ -143,12 +143,12 @@ def goes_by_label(family: Decisions) -> bool:
 
 def kind_words(family: Decisions) -> np.ndarray[Any, Any]:
     """Return the kind of each member, in words."""
-    marks = family._kinds
-    if not family._listed and family.kind == "binary" and (marks == INTEGER).all():
+    codes = family._kinds
+    if not family._listed and family.kind == "binary" and (codes == INTEGER).all():
         own = (family.lower >= 0.0) & (family.upper <= 1.0)
         return np.where(own, "binary", "integer").astype(object)
     words = np.array(["continuous", "integer", "semicontinuous", "semicontinuous integer"], dtype=object)
-    return np.asarray(words[marks])
+    return np.asarray(words[codes])
 
 
 def relaxed(family: Decisions) -> Decisions:

@@ -89,12 +89,12 @@ def describe(model: Model) -> Description:
     whole = lowered(formulation)
     n, m = formulation.size, formulation.rows
     problem = whole.problems[0]
-    marks, lower, upper = problem.kinds[:n], problem.lower[:n], problem.upper[:n]
-    binary = ((marks & INTEGER) != 0) & (lower == 0) & (upper == 1)
-    integer = ((marks & INTEGER) != 0) & ~binary
-    semi = ((marks & SEMICONTINUOUS) != 0) & ((marks & INTEGER) == 0)
+    codes, lower, upper = problem.kinds[:n], problem.lower[:n], problem.upper[:n]
+    binary = ((codes & INTEGER) != 0) & (lower == 0) & (upper == 1)
+    integer = ((codes & INTEGER) != 0) & ~binary
+    semi = ((codes & SEMICONTINUOUS) != 0) & ((codes & INTEGER) == 0)
     kinds = {
-        "continuous": int((marks == 0).sum()),
+        "continuous": int((codes == 0).sum()),
         "integer": int(integer.sum()),
         "binary": int(binary.sum()),
         "semicontinuous": int(semi.sum()),

@@ -9,7 +9,7 @@ import numpy as np
 from ruddock.errors import ModelError
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, Positions, project
-from ruddock.modelling.terms import Hole, Terms
+from ruddock.modelling.terms import MissingCells, Terms
 
 WHY = (
     "previous({axis}, {n}) has no value at {{labels}}, which {covers}: say what comes before the first label (a "
@@ -26,7 +26,7 @@ def look_back(terms: Terms, axis: Axis, n: int, start: Terms | str | None) -> Te
     Parameters
     ----------
     start : Terms without the axis, ``"cyclic"`` or None
-        None leaves a hole at the first labels.
+        None leaves it without a value at the first labels.
     """
     if not n:
         return terms
@@ -41,14 +41,14 @@ def look_back(terms: Terms, axis: Axis, n: int, start: Terms | str | None) -> Te
     if start is None:
         kept = np.flatnonzero(inside)
         shifted = terms.gather(cells.take(kept), source[kept])
-        hole = Hole(
+        absent = MissingCells(
             cells.take(np.flatnonzero(~inside)), WHY.format(axis=axis.name, n=n, covers="the other side covers")
         )
         beyond = _beyond(cells, axis, others, n)
-        holes = (*terms.holes, hole)
+        missing = (*terms.missing, absent)
         if beyond is not None:
-            holes = (*holes, Hole(beyond, hole.why))
-        return replace(shifted, holes=holes)
+            missing = (*missing, MissingCells(beyond, absent.why))
+        return replace(shifted, missing=missing)
     if axis.name in start.cells.names:
         raise ModelError(f"start= is the value before the first {axis.name}: pick one, without the axis {axis.name}")
     extra = [name for name in start.cells.names if name not in cells.names]
@@ -62,7 +62,7 @@ def look_back(terms: Terms, axis: Axis, n: int, start: Terms | str | None) -> Te
     constants = later.constants.copy()
     constants[outside] += opening.constants
     beyond = _beyond(cells, axis, others, n)
-    holes = terms.holes if beyond is None else (*terms.holes, Hole(beyond, _outside(axis, n)))
+    missing = terms.missing if beyond is None else (*terms.missing, MissingCells(beyond, _outside(axis, n)))
     return replace(
         terms,
         cells=cells,
@@ -71,7 +71,7 @@ def look_back(terms: Terms, axis: Axis, n: int, start: Terms | str | None) -> Te
         values=np.concatenate((later.values, opening.values)),
         constants=constants,
         units=terms.units | start.units,
-        holes=holes,
+        missing=missing,
         aligned=False,
     )
 

@@ -103,12 +103,12 @@ def ranging_of(plan: Plan) -> Ranging:
 
 def _solved_here(problem: Problem, outcome: Outcome) -> Outcome:
     """Solve a linear problem for its prices; the plan stays the one at hand where it is as good."""
-    again = LinearSolver(problem).solve()
-    if again.x is None or outcome.x is None or again.status != "optimal":
-        return again
-    if problem.objective(outcome.x) <= again.objective + 1e-9 * max(1.0, abs(again.objective)):
-        return replace(again, x=outcome.x, activity=problem.activity(outcome.x))
-    return again
+    linear = LinearSolver(problem).solve()
+    if linear.x is None or outcome.x is None or linear.status != "optimal":
+        return linear
+    if problem.objective(outcome.x) <= linear.objective + 1e-9 * max(1.0, abs(linear.objective)):
+        return replace(linear, x=outcome.x, activity=problem.activity(outcome.x))
+    return linear
 
 
 def side_of(relation: str) -> str:

@@ -69,7 +69,7 @@ class Registry:
         return self  # numbers stay unique across copies, so that a copy understands the original's expressions
 
 
-class Hole(NamedTuple):
+class MissingCells(NamedTuple):
     """Combinations at which an expression has no value although another one may cover them.
 
     Attributes
@@ -92,7 +92,7 @@ class Terms:
     rows, columns, values : the terms: row, number of the decision, coefficient
     constants : float array, one per row
     summed : a sum is zero, not absent, for combinations that it does not hold
-    holes : where it has no value
+    missing : the combinations where it has no value
     units : of the summands
     ignored : data entries outside the families that they were multiplied with
     aligned : one term for each row, in order: gathers by row can be left out
@@ -106,7 +106,7 @@ class Terms:
     values: Floats
     constants: Floats
     summed: bool = False
-    holes: tuple[Hole, ...] = ()
+    missing: tuple[MissingCells, ...] = ()
     units: Units = NONE
     ignored: int = 0
     aligned: bool = False
@@ -161,8 +161,8 @@ class Terms:
         """Return the rows for cells that have all of these axes, repeated along the others; absent ones are empty."""
         if cells is self.cells:
             return self
-        covered_holes(self, cells)
-        return replace(self.gather(cells, self.cells.lookup(cells)), holes=())
+        still_missing(self, cells)
+        return replace(self.gather(cells, self.cells.lookup(cells)), missing=())
 
     # ------------------------------------------------------------------ shape
 
@@ -176,7 +176,7 @@ class Terms:
             constants += np.bincount(group, self.constants, cells.size)
         result = replace(
             self, cells=cells, rows=self.by_row(group), constants=constants, summed=True, aligned=False,
-            holes=tuple(h for h in self.holes if not drop & set(h.cells.names)),
+            missing=tuple(absent for absent in self.missing if not drop & set(absent.cells.names)),
             chosen=tuple((name, codes) for name, codes in self.chosen if name not in drop),
         )  # fmt: skip
         for name, codes in result.chosen:
@@ -189,14 +189,14 @@ class Terms:
         """Return the part at one label of each named axis, without that axis; a list or slice keeps the axis."""
         cells, kept = pick(self.cells, labels)
         picked = (
-            (hole, *pick(hole.cells, {name: label for name, label in labels.items() if name in hole.cells.names}))
-            for hole in self.holes
+            (absent, *pick(absent.cells, {name: label for name, label in labels.items() if name in absent.cells.names}))
+            for absent in self.missing
         )
-        holes = tuple(hole._replace(cells=inside) for hole, inside, where in picked if len(where))
+        missing = tuple(absent._replace(cells=inside) for absent, inside, where in picked if len(where))
         if not cells.axes and not len(kept):
             names = ", ".join(f"{name}={label}" for name, label in labels.items())
-            if holes:
-                raise ModelError(holes[0].why.format(labels=names))
+            if missing:
+                raise ModelError(missing[0].why.format(labels=names))
             if not self.summed:
                 raise ModelError(f"no member at {names}: the combination is outside the family")
             return Terms(self.registry, cells, *NO_TERMS, constants=np.zeros(1), summed=True, units=self.units)
@@ -205,28 +205,28 @@ class Terms:
             if axis.name in labels:
                 codes = axis.some_codes(labels[axis.name])
                 chosen[axis.name] = np.intersect1d(codes, chosen.get(axis.name, codes)).astype(np.int32)
-        return replace(self.gather(cells, kept), holes=holes, chosen=tuple(chosen.items()))
+        return replace(self.gather(cells, kept), missing=missing, chosen=tuple(chosen.items()))
 
     def where(self, mask: Data) -> Terms:
         """Return the rows where a mask is present and not zero; the rest becomes absent."""
         part = self.take(masked(self.cells, mask))
-        holes = []
-        for hole in self.holes:
-            if set(mask.cells.names) <= set(hole.cells.names):
-                inside = hole.cells.take(masked(hole.cells, mask))
+        missing = []
+        for absent in self.missing:
+            if set(mask.cells.names) <= set(absent.cells.names):
+                inside = absent.cells.take(masked(absent.cells, mask))
                 if inside.size:
-                    holes.append(hole._replace(cells=inside))
+                    missing.append(absent._replace(cells=inside))
             else:
-                holes.append(hole)
-        return replace(part, holes=tuple(holes))
+                missing.append(absent)
+        return replace(part, missing=tuple(missing))
 
     def rename(self, axes: dict[str, Axis]) -> Terms:
         """Return the same on other axes."""
-        holes = tuple(
-            hole._replace(cells=renamed(hole.cells, {n: a for n, a in axes.items() if n in hole.cells.names}))
-            for hole in self.holes
+        missing = tuple(
+            absent._replace(cells=renamed(absent.cells, {n: a for n, a in axes.items() if n in absent.cells.names}))
+            for absent in self.missing
         )
-        return replace(self, cells=renamed(self.cells, axes), holes=holes, aligned=False, chosen=())
+        return replace(self, cells=renamed(self.cells, axes), missing=missing, aligned=False, chosen=())
 
     def repeat(self, axes: tuple[Axis, ...]) -> Terms:
         """Return the same for every label of further axes."""
@@ -269,7 +269,7 @@ class Terms:
     def plus(self, other: Terms, sign: float = 1.0) -> Terms:
         """Add on the union of the cells; both have the same axes."""
         cells, place = union(self.cells, other.cells)
-        holes = covered_holes(self, cells) + covered_holes(other, cells)
+        missing = still_missing(self, cells) + still_missing(other, cells)
         rows = other.rows if place is None else place[other.rows]
         constants = np.zeros(cells.size)
         constants[: self.cells.size] = self.constants
@@ -291,7 +291,7 @@ class Terms:
             values,
             constants,
             summed=self.summed or other.summed,
-            holes=holes,
+            missing=missing,
             units=self.units | other.units,
             ignored=self.ignored + other.ignored,
         )
@@ -299,13 +299,13 @@ class Terms:
     def plus_data(self, held: Data, sign: float) -> Terms:
         """Add data on the same axes; where these terms have no row, what the data holds there is left out.
 
-        That is remembered as a hole: a sum with something that covers those combinations must not lose it.
+        That is remembered as missing cells: a sum with something that covers those combinations must not lose it.
         """
         right = Terms.constant(self.registry, held)
         if self.summed and not self.cells.full:
             return self.plus(right, sign)
         constants = self.constants + sign * values_for(held, self.cells)
-        holes, ignored = self.holes, self.ignored
+        missing, ignored = self.missing, self.ignored
         if not self.cells.full:
             found = self.cells.lookup(held.cells)
             if found is not None:
@@ -315,37 +315,37 @@ class Terms:
                         "data was added to a family that does not hold {labels}, and so left out there; what this is "
                         "added to now covers them: add the data last, or keep it with .where()"
                     )
-                    holes = (*holes, Hole(held.cells.take(lost), why))
+                    missing = (*missing, MissingCells(held.cells.take(lost), why))
                     ignored += len(lost)
-        return replace(self, constants=constants, units=self.units | right.units, holes=holes, ignored=ignored)
+        return replace(self, constants=constants, units=self.units | right.units, missing=missing, ignored=ignored)
 
 
 def _ascending(rows: Positions) -> bool:
     return len(rows) < 2 or bool((rows[1:] >= rows[:-1]).all())
 
 
-def covered_holes(part: Terms, cells: Cells) -> tuple[Hole, ...]:
-    """Return the holes of an expression that stay holes on wider cells.
+def still_missing(part: Terms, cells: Cells) -> tuple[MissingCells, ...]:
+    """Return the combinations that an expression lacks, and still lacks on wider cells.
 
     Raises
     ------
     ModelError
-        If the cells cover a hole that the expression itself does not.
+        If the cells cover a missing combination that the expression itself does not.
     """
     left = []
-    for hole in part.holes:
+    for absent in part.missing:
         if cells is part.cells:
-            left.append(hole)
+            left.append(absent)
             continue
-        inside = hole.cells.lookup(cells)
+        inside = absent.cells.lookup(cells)
         covered = np.arange(cells.size) if inside is None else np.flatnonzero(inside >= 0)
         if not len(covered):
-            left.append(hole)
+            left.append(absent)
             continue
         own = part.cells.lookup(cells.take(covered))
         if own is not None and (own < 0).any():
             at = covered[own < 0]
-            raise ModelError(hole.why.format(labels=listed([cells.text(int(i)) for i in at[:20]], 3)))
+            raise ModelError(absent.why.format(labels=listed([cells.text(int(i)) for i in at[:20]], 3)))
     return tuple(left)
 
 
@@ -369,8 +369,8 @@ def on_common_cells(a: Terms, b: Terms) -> tuple[Terms, Terms]:
     names_a, names_b = set(a.cells.names), set(b.cells.names)
     if names_a == names_b:
         cells, place = union(a.cells, b.cells)
-        covered_holes(a, cells)
-        covered_holes(b, cells)
+        still_missing(a, cells)
+        still_missing(b, cells)
         left = a if cells is a.cells else a.gather(cells, _first(a.cells.size, cells.size))
         if place is None:
             return left, replace(b, cells=cells)
@@ -382,8 +382,8 @@ def on_common_cells(a: Terms, b: Terms) -> tuple[Terms, Terms]:
     if names_a < names_b:
         return a.spread(b.cells), b
     cells, from_a, from_b = join(a.cells, b.cells)
-    covered_holes(a, cells)
-    covered_holes(b, cells)
+    still_missing(a, cells)
+    still_missing(b, cells)
     return a.gather(cells, from_a), b.gather(cells, from_b)
 
 

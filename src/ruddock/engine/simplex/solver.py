@@ -313,18 +313,18 @@ class LinearSolver:
         p = self._data.now
         other = LinearSolver(p, scale=not self._data.scales, counters=self.counters)
         other._at.take(logical_codes(p))
-        again = other._solve(limits, float("inf"), "dual", quick=False)
-        if claims.doubtful(again) and p.m <= EXACT_ROWS:
+        second = other._solve(limits, float("inf"), "dual", quick=False)
+        if claims.doubtful(second) and p.m <= EXACT_ROWS:
             from ruddock.engine.settle import settle  # here, since few solves need it
 
-            again = settle(p, again.basis or outcome.basis or other.basis, limits) or again
-        if again.status == "stopped" and outcome.status == "optimal":
-            again = outcome
-        if again.status == "optimal" and claims.doubtful(again):  # the bound tells what is proven
-            again = replace(again, status="stopped", reason="numerics")
-        if again.basis is not None:
-            self.basis = again.basis
-        return again
+            second = settle(p, second.basis or outcome.basis or other.basis, limits) or second
+        if second.status == "stopped" and outcome.status == "optimal":
+            second = outcome
+        if second.status == "optimal" and claims.doubtful(second):  # the bound tells what is proven
+            second = replace(second, status="stopped", reason="numerics")
+        if second.basis is not None:
+            self.basis = second.basis
+        return second
 
     def _run(self, kernel: Any, limits: Limits, cutoff: float, *, perturb: bool, stuck: bool = False) -> int | Outcome:
         """Run a kernel to its end, watching the limits between epochs."""

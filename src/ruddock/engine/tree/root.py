@@ -1,4 +1,4 @@
-"""The root of a search: the problem made tighter, early plans, cuts, and all of it once more where it pays."""
+"""The root of a search: the problem made tighter, primal heuristics, cuts, and all of it once more where it pays."""
 
 from __future__ import annotations
 
@@ -118,12 +118,12 @@ def _tighten_again(state: SearchState) -> bool:
         lower, upper = state.bounds.lower.copy(), state.bounds.upper.copy()
         lower[semis], upper[semis] = relaxed.lower[semis], relaxed.upper[semis]
         left = replace(relaxed, lower=lower, upper=upper)
-        again = Tightening(left, Domain(left), state.effort.stopped, complete=_complete(state))
-        if again.infeasible:  # the best plan is the best of all, which the nodes will show
+        second = Tightening(left, Domain(left), state.effort.stopped, complete=_complete(state))
+        if second.infeasible:  # the best plan is the best of all, which the nodes will show
             return False
         for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():
-            again.counts[name] = again.counts.get(name, 0) + count
-        state.take_tightening(again)
-        state.relaxation.load(again.tightened())
+            second.counts[name] = second.counts.get(name, 0) + count
+        state.take_tightening(second)
+        state.relaxation.load(second.tightened())
         state.load_rows()
     return True

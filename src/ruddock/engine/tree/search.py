@@ -201,8 +201,8 @@ class TreeSearch:
                 here = np.maximum(here[0], state.bounds.lower), np.minimum(here[1], state.bounds.upper)
                 if outcome.status == "stopped" and outcome.reason is not None:
                     return node, before, outcome.reason
-            child, again = self._expand(node, outcome, here, last=turn >= TRIED_AGAIN, settled=turn >= MOST_TURNS)
-            if not again:
+            child, repeat = self._expand(node, outcome, here, last=turn >= TRIED_AGAIN, settled=turn >= MOST_TURNS)
+            if not repeat:
                 return child, here, None
             outcome = None  # bounds became tighter, or rows were added: once more
             reason = state.effort.reason()
@@ -229,7 +229,7 @@ class TreeSearch:
     def _expand(
         self, node: Node, outcome: Outcome, here: Box, *, last: bool, settled: bool
     ) -> tuple[Node | None, bool]:
-        """Judge a solved node: prune it, take its plan, or branch. Returns the child to go on with, or "again"."""
+        """Judge a solved node: prune it, take its plan, or branch. Returns the child or whether to repeat."""
         state, (lower, upper) = self.state, here
         if outcome.status == "infeasible":
             return None, False
@@ -270,7 +270,7 @@ class TreeSearch:
         if not state.narrow(outcome, lower, upper):
             return None, False
         if not settled and self._outside(x, here):
-            return None, self._again(outcome)
+            return None, self._repeat(outcome)
         choice = choose(state, violated, outcome, here, trials=not last)
         if choice.hopeless:
             return None, False
@@ -280,7 +280,7 @@ class TreeSearch:
             columns = np.array([column for column, *_ in choice.fixed], np.int32)
             if (lower[columns] > upper[columns]).any() or not state.bounds.propagate(lower, upper, columns):
                 return None, False
-            return None, self._again(outcome)
+            return None, self._repeat(outcome)
         if choice.branch is None:
             return self._branch_blindly(node, here), False
         return self._split(node, choice.branch, outcome.basis, here), False
@@ -298,7 +298,7 @@ class TreeSearch:
         if best - node.bound > state.options.goal.noise(best, FEASIBILITY):
             state.frontier.give_up(node.bound)
 
-    def _again(self, outcome: Outcome) -> bool:
+    def _repeat(self, outcome: Outcome) -> bool:
         """Go back to the basis of a node that is solved once more."""
         self.state.relaxation.start_from(outcome.basis)
         return True

@@ -111,7 +111,7 @@ class Tightening:
         self.infeasible = False
         self.cliques = Cliques(problem.n)
         self.variable_bounds: list[VariableBound] = []
-        self.counts = {"coefficients": 0, "rows": 0, "fixed": 0, "probed": 0, "implied whole": int(implied.sum())}
+        self.counts = {"coefficients": 0, "rows": 0, "fixed": 0, "probed": 0, "implied integers": int(implied.sum())}
         fixed = int((self.lower == self.upper).sum())
         for _ in range(ROUNDS):
             if stopped() or not self._round():

@@ -109,7 +109,7 @@ class Team:
             self._iterations, self._due = effort.iterations, effort.own_nodes + NODES
         if not self._ready or not (now or effort.own_nodes >= self._due):
             return
-        # as much work as the search has done since the last time, its early plans included
+        # as much work as the search has done since the last time, its heuristics included
         done = effort.iterations - self._iterations
         self.take_back(state)
         left = effort.limits.nodes - effort.nodes

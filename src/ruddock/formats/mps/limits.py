@@ -91,7 +91,7 @@ def pairs_one_by_one(
 
 
 def bounds(
-    source: Source, sections: Sections, columns: pd.Index[str], lower: Floats, upper: Floats, marks: np.ndarray
+    source: Source, sections: Sections, columns: pd.Index[str], lower: Floats, upper: Floats, kinds: np.ndarray
 ) -> None:
     """Apply the BOUNDS section."""
     if "BOUNDS" not in sections.bodies:
@@ -125,7 +125,7 @@ def bounds(
             raise OddFieldsError(number, f"column {parts[2]!r} is not defined; {known(parts[2], place)}")
         j = place[parts[2]]
         value = source.number(number, parts[3]) if kind not in NO_VALUE else 0.0
-        bound(source, number, kind, j, value, str(columns[j]), lower, upper, marks, with_lower)
+        bound(source, number, kind, j, value, str(columns[j]), lower, upper, kinds, with_lower)
 
 
 def bound(
@@ -137,12 +137,12 @@ def bound(
     name: str,
     lower: Floats,
     upper: Floats,
-    marks: np.ndarray,
+    kinds: np.ndarray,
     with_lower: set[int],
 ) -> None:
     """Apply one bound."""
     if kind in ("LI", "UI", "BV"):
-        marks[j] |= INTEGER
+        kinds[j] |= INTEGER
     if kind in ("LO", "LI"):
         lower[j] = value
         with_lower.add(j)
@@ -165,5 +165,5 @@ def bound(
         lower[j], upper[j] = 0.0, 1.0
         with_lower.add(j)
     else:  # SC
-        marks[j] |= SEMICONTINUOUS
+        kinds[j] |= SEMICONTINUOUS
         upper[j] = value

@@ -55,16 +55,16 @@ def _read(source: Source) -> Model:
     columns, matrix, costs, integer = parts
     lower, upper = limits(kinds)
     offset = right_sides(source, sections, names, kinds, objective, lower, upper)
-    marks = np.where(integer, INTEGER, 0).astype(np.uint8)
+    kinds = np.where(integer, INTEGER, 0).astype(np.uint8)
     low, high = np.zeros(len(columns)), np.full(len(columns), np.inf)
-    bounds(source, sections, columns, low, high, marks)
+    bounds(source, sections, columns, low, high, kinds)
     if objective >= 0:
         lower, upper = np.delete(lower, objective), np.delete(upper, objective)
     bad = np.flatnonzero((low == np.inf) | (high == -np.inf))
     if len(bad):
         raise FormatError(f"bounds of {listed(columns[bad])} leave no value", path=source.path)
     sign = -1.0 if sections.maximize else 1.0
-    problem = Problem.build(matrix, lower, upper, low, high, sign * costs, marks, sign * offset)
+    problem = Problem.build(matrix, lower, upper, low, high, sign * costs, kinds, sign * offset)
     return Model._from_problem(
         sections.name or Path(source.path).name.split(".")[0],
         problem,

@@ -26,7 +26,7 @@ TIGHTENED = {
     "rows": "redundant constraints removed",
     "fixed": "decisions fixed",
     "probed": "binary decisions probed",
-    "implied whole": "decisions implied integer",
+    "implied integers": "decisions implied integer",
     "cliques merged": "clique constraints merged",
     "like columns": "symmetric or dominated decisions ordered or fixed",
     "restarts": "restarts of the root",
@@ -37,7 +37,7 @@ PARTS = {
     "crossover": "crossover",
     "simplex": "simplex",
     "cuts": "cuts at the root",
-    "early plans": "primal heuristics",
+    "heuristics": "primal heuristics",
     "tree": "search tree",
     "check": "check in exact arithmetic",
 }

@@ -27,7 +27,7 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
     """Look for plans where it pays: at the root, and now and then."""
     if not state.options.heuristics or outcome.x is None:
         return
-    with state.effort.part("early plans"):
+    with state.effort.part("heuristics"):
         basis, root = state.relaxation.solver.basis, node.depth == 0
         found, number = state.incumbent.value, state.effort.own_nodes
         every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
