@@ -266,12 +266,12 @@ def test_one_run_writes_all_that_is_asked_for(words: str, tmp_path: Path) -> Non
     names = ["a.html", "a.xlsx", "a.md", "b.png", "b.svg", "c.json"]
     options = ("--report", "--report", "--report", "--figure", "--figure", "--json")
     asked = [word for option, name in zip(options, names, strict=True) for word in (option, str(tmp_path / name))]
-    output = run(*words.split(), *asked).output
+    done = run(*words.split(), *asked)
+    output, verdict = done.output, done.stdout.splitlines()[0][:40]
     assert all(f"written to {tmp_path / name}" in output for name in names)
     assert all((tmp_path / name).stat().st_size > 400 for name in names)
     assert (tmp_path / "b.png").read_bytes().startswith(b"\x89PNG")
     assert "<script" not in (tmp_path / "a.html").read_text()
-    verdict = output.splitlines()[0][:40]
     assert verdict in (tmp_path / "a.md").read_text().replace("\\", "")
 
 

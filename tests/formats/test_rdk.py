@@ -238,7 +238,7 @@ def test_mutated_text_is_a_model_or_an_error_of_ours(folder: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["(" * 5000, "x" * 100_000, "1" * 5000, "-" * 5000 + "x", "[" * 3000, "2" + "+2" * 20_000 + "+ x"]
+    "text", ["(" * 5000, "x" * 100_000, "1" * 5000, "-" * 5000 + "x", "[" * 3000, "2" + "+2" * 20_000 + "+ x", "x" + " " * 50_000 + "+ 1"]
 )
 def test_extreme_expressions_end(text: str) -> None:
     try:

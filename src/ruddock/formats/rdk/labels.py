@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from ruddock.errors import FormatError
 from ruddock.formats.rdk.source import unquoted
 
-LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"|[^,\n]+?)\s*(,|\n|\Z)')
+LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"(?=\s*(?:,|\n|\Z))|[^,\n]+)')
 COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
 MOST_LABELS = 10_000_000
 
@@ -20,7 +20,7 @@ def typed_labels(text: str, error: Callable[[str], FormatError]) -> Sequence[str
         if abs(int(count[2]) - int(count[1])) > MOST_LABELS:
             raise error(f"more than {MOST_LABELS:,} labels")
         return range(int(count[1]), int(count[2]) + 1)
-    written = [match[1] for match in LABEL.finditer(text) if match[1].strip()]
+    written = [label for match in LABEL.finditer(text) if (label := match[1].strip())]
     if not written:
         raise error("labels are missing: write them with commas between")
     plain = not any(label.startswith('"') for label in written)

@@ -18,13 +18,13 @@ HEADINGS = {
 MEANT = {said: word for word, others in HEADINGS.items() for said in (word, *others)}
 HEADING = re.compile(r"(?:subject to|such that|[^\s:(]+)(?=[\s:(]|$)", re.IGNORECASE)
 ENDS = ("end", "end.", "solve", "solve.")
-TERMINATOR = re.compile(r"\s*;\s*$")
-COMMENT = re.compile(r"//|/\*|\*/|(?<![\w)\]])\s*--\s*(?=[^\W\d])|--(?=\s)|^\s*[!%]|(?<=\s)[!%](?=\s)")
+TERMINATOR = re.compile(r";\s*$")
+COMMENT = re.compile(r"//|/\*|\*/|(?<![\w)\]])--\s*(?=[^\W\d])|--(?=\s)|^\s*[!%]|(?<=\s)[!%](?=\s)")
 SMART = re.compile("[“”„‟«»]")
 POWER = re.compile(r"\^|\*\*|[²³¹⁰⁴-⁹]")
 SUBSCRIPT = re.compile("[₀-₉]+")
 ELLIPSIS = re.compile(
-    r"(?P<first>[^\W\d_]+)_?(?P<low>\d+)\s*(?:,\s*)?(?:\.\.\.?|…)\s*(?:,\s*)?(?P=first)_?(?P<high>\d+)"
+    r"(?<![^\W\d_])(?P<first>[^\W\d_]+)_?(?P<low>\d+)\s*(?:,\s*)?(?:\.\.\.?|…)\s*(?:,\s*)?(?P=first)_?(?P<high>\d+)"
 )
 NUMBER_COMMA = re.compile(r"(?<![\w.])(?P<head>\d{1,3}(?:,\d{3})*),(?P<tail>\d+)(?![\w.])")
 SPACED = re.compile(r"(?<![\w.\]])(?P<head>[1-9]\d{0,2}) (?P<tail>\d{3})(?![\w.])")
