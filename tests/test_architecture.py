@@ -28,6 +28,7 @@ DELEGATES = {
     "document/result.py": "report",
     "modelling/model.py": "check what_if sweep reach appraise diagnose tradeoff scenarios region write from_table",
     "modelling/plan.py": "sensitivity what_if alternatives",
+    "modelling/values.py": "_from_file",
 }
 
 

@@ -40,7 +40,7 @@ class FormatError(RuddockError):
 
     Attributes
     ----------
-    path, line, column : the place, as far as it is known; lines and columns count from 1.
+    path, line, column, cell : the place, as far as it is known; lines and columns count from 1, a cell is such as C7.
     others : further errors found in the same file, reported together with this one.
     """
 
@@ -54,13 +54,16 @@ class FormatError(RuddockError):
         line: int | None = None,
         column: int | None = None,
         text: str | None = None,
+        cell: str | None = None,
     ) -> None:
-        self.path, self.line, self.column, self.text = path, line, column, text
+        self.path, self.line, self.column, self.text, self.cell = path, line, column, text, cell
         place = path or "input"
         if line is not None:
             place += f", line {line}"
         if column is not None:
             place += f", column {column}"
+        if cell is not None:
+            place += f", cell {cell}"
         shown = f"{place}: {message}"
         if text is not None:
             shown += f"\n    {text}"

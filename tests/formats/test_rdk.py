@@ -14,6 +14,7 @@ import pytest
 import ruddock as rk
 from ruddock import demos
 from ruddock.formats.rdk.read import read_rdk_text
+from ruddock.formats.tables.given import Given
 from tests.formats.test_mps import same
 
 PACKING, HAULAGE = (demos.text(name).read_text(encoding="utf-8") for name in ("packing-week", "spring-haulage"))
@@ -179,10 +180,12 @@ def test_tables_long_and_wide_are_told_apart_and_replaced(folder: Path) -> None:
     )
     same(read(text, folder).problem(), model.problem())
     (folder / "storm.csv").write_text("market,need\nQuay,100\nAbbey,90\nStation,60\nPriory,45\n")
-    storm = read_rdk_text(HAULAGE, "model.rdk", folder, {"need": folder / "storm.csv"})
+    storm = read_rdk_text(HAULAGE, "model.rdk", folder, Given.of({"need": folder / "storm.csv"}))
     assert storm.problem().row_lower[-4:].tolist() == [100, 90, 60, 45]
-    with pytest.raises(rk.FormatError, match="'ned' is not data of this model; did you mean 'need'"):
-        read_rdk_text(HAULAGE, "model.rdk", folder, {"ned": folder / "storm.csv"})
+    with pytest.raises(
+        rk.FormatError, match="--data ned: the model has no data or axis of this name; did you mean 'need'"
+    ):
+        read_rdk_text(HAULAGE, "model.rdk", folder, Given.of({"ned": folder / "storm.csv"}))
 
 
 def test_reading_a_long_data_section_takes_time_in_proportion() -> None:
@@ -238,7 +241,16 @@ def test_mutated_text_is_a_model_or_an_error_of_ours(folder: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["(" * 5000, "x" * 100_000, "1" * 5000, "-" * 5000 + "x", "[" * 3000, "2" + "+2" * 20_000 + "+ x", "x" + " " * 50_000 + "+ 1"]
+    "text",
+    [
+        "(" * 5000,
+        "x" * 100_000,
+        "1" * 5000,
+        "-" * 5000 + "x",
+        "[" * 3000,
+        "2" + "+2" * 20_000 + "+ x",
+        "x" + " " * 50_000 + "+ 1",
+    ],
 )
 def test_extreme_expressions_end(text: str) -> None:
     try:

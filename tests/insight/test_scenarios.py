@@ -163,7 +163,7 @@ def test_one_that_fails_never_loses_the_others() -> None:
     ("text", "told"),
     [
         ("scenario,extraktion\na,700\n", "did you mean 'extraction'"),
-        ("scenario,extraction\na,lots\n", "cell B2: extraction=lots: write a number"),
+        ("scenario,extraction\na,lots\n", "line 2: extraction=lots: write a number"),
         ("scenario,extraction\na,700\na,710\n", "the scenario 'a' is in line 2 already"),
         ("scenario,extraction\n", "holds no scenario"),
     ],

@@ -11,6 +11,7 @@ from ruddock.cli.options import DATA, File, Input, Output, asks
 
 if TYPE_CHECKING:
     from ruddock.document.content import Document
+    from ruddock.formats.tables.given import Given
     from ruddock.modelling.model import Model
 
 
@@ -32,7 +33,7 @@ def check(model: Input, out: Output) -> None:
 @click.argument("model")
 @click.argument("name", required=False)
 @DATA
-def algebra(model: str, name: str | None, data: dict[str, str]) -> None:
+def algebra(model: str, name: str | None, data: Given) -> None:
     """Write MODEL out as algebra, data filled in. NAME is one family or one member, in full."""
     from ruddock.cli.show import show
     from ruddock.document.content import Document, Verbatim
@@ -62,7 +63,7 @@ def _with_tables(document: Document, model: Model) -> Document:
 @click.argument("model")
 @click.argument("target", type=File())
 @DATA
-def convert(model: str, target: str, data: dict[str, str]) -> None:
+def convert(model: str, target: str, data: Given) -> None:
     """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .json)."""
     built = Input(model, data).read()
     built.write(target)

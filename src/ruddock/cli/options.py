@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -15,6 +15,7 @@ from ruddock.document.result import REPORTS
 if TYPE_CHECKING:
     from ruddock.document.content import Document
     from ruddock.document.result import Result
+    from ruddock.formats.tables.given import Given
     from ruddock.modelling.model import Model
 
     Converted = click.ParamType[Any]
@@ -130,20 +131,18 @@ OUTPUT: dict[str, Callable[[Command], Command]] = {
 }
 
 
-def _replacements(context: click.Context, option: click.Parameter, given: tuple[str, ...]) -> dict[str, str]:
-    pairs = [text.partition("=") for text in given]
-    for name, sign, file in pairs:
-        if not (name and sign and file):
-            raise click.BadParameter(f"{name!r}: write NAME=FILE, such as need=storm.csv")
-    return {name.strip(): file for name, _, file in pairs}
+def _given(context: click.Context, option: click.Parameter, words: tuple[str, ...]) -> Given:
+    from ruddock.formats.tables.given import Given
+
+    return Given.of_words(words)
 
 
 DATA = click.option(
     "--data",
     multiple=True,
     metavar="NAME=FILE",
-    callback=_replacements,
-    help="Take a data table from FILE; may be repeated.",
+    callback=_given,
+    help="Take data or an axis from FILE [sheet S] [column C], or every table that a folder has; may be repeated.",
 )
 
 
@@ -151,7 +150,7 @@ class Input(NamedTuple):
     """The model that a command is about."""
 
     source: str
-    data: Mapping[str, str]
+    data: Given
 
     @property
     def path(self) -> Path:
@@ -164,9 +163,9 @@ class Input(NamedTuple):
 
     def read(self) -> Model:
         """Return the model."""
-        from ruddock.formats import read
+        from ruddock.formats import read_with
 
-        return read(self.path, dict(self.data))
+        return read_with(self.path, self.data)
 
 
 class Output(NamedTuple):

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from ruddock.errors import FormatError
 from ruddock.modelling.model import Model
+
+if TYPE_CHECKING:
+    from ruddock.formats.tables.given import Given
 
 TABLES = (".csv", ".xlsx")
 FORMS = ".rdk, .mps, .mps.gz, .csv, .xlsx, .json"
 
 
-def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> Model:
+def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None) -> Model:
     """Read a model from a file; its ending says the form.
 
     Parameters
@@ -20,15 +24,23 @@ def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> M
     path : str or Path
         ``.rdk``; ``.mps`` or ``.mps.gz`` in fixed or free form; a coefficient table ``.csv`` or
         ``.xlsx``; ``.json``.
-    replace : dict of data name to file, optional
-        Tables that stand in for those of a ``.rdk`` model for this once.
+    data : dict, or the path of a folder, optional
+        What stands in for the tables of a ``.rdk`` model for this once. By the name of data or of an axis: a file
+        (``"storm.csv"``, ``"book.xlsx sheet June column need"``), or numbers and labels themselves, such as a
+        frame. Of a folder, its files take the place of files of the same name.
 
     Raises
     ------
     FormatError
         If the form is not known or the file is not what its ending says; with file, line and column.
     """
-    path = Path(path)
+    from ruddock.formats.tables.given import Given
+
+    return read_with(Path(path), Given.of(data))
+
+
+def read_with(path: Path, given: Given) -> Model:
+    """Read a model with what was given in place of its tables."""
     if not path.exists():
         raise FormatError("file not found", path=str(path))
     if path.is_dir():
@@ -36,8 +48,8 @@ def read(path: str | Path, replace: Mapping[str, str | Path] | None = None) -> M
     if path.suffix.lower() == ".rdk":
         from ruddock.formats.rdk import read_rdk
 
-        return read_rdk(path, replace)
-    if replace:
+        return read_rdk(path, given)
+    if given:
         raise FormatError("only a .rdk model has data tables to replace", path=str(path))
     if _is_mps(path):
         from ruddock.formats.mps.read import read_mps

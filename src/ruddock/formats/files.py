@@ -14,14 +14,20 @@ from pathlib import Path
 from ruddock.errors import FormatError
 
 
-def read_content(path: Path) -> bytes:
-    """Return a file's bytes, unpacked if it ends in ``.gz``, in UTF-8; what is not that is taken as Latin-1."""
+def unpacked(path: Path) -> bytes:
+    """Return a file's bytes, unpacked if it ends in ``.gz``."""
     try:
         content = path.read_bytes()
-        if path.suffix.lower() == ".gz":
-            content = gzip.decompress(content)
+        return gzip.decompress(content) if path.suffix.lower() == ".gz" else content
+    except FileNotFoundError:
+        raise FormatError("file not found", path=str(path)) from None
     except (OSError, EOFError, zlib.error) as error:
         raise FormatError(f"cannot be read: {error}", path=str(path)) from None
+
+
+def read_content(path: Path) -> bytes:
+    """Return a file's bytes, unpacked if it ends in ``.gz``, in UTF-8; what is not that is taken as Latin-1."""
+    content = unpacked(path)
     content = content.removeprefix(b"\xef\xbb\xbf")
     if content.isascii():
         return content

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import pandas as pd
 
-from ruddock.errors import FormatError, ModelError
-from ruddock.formats.rdk.tables import read_frame
-from ruddock.formats.table import address, cell_text
+from ruddock.errors import FormatError, ModelError, listed, together
+from ruddock.formats.tables.sheets import FrameSheet, Sheet, cell_text
+from ruddock.formats.tables.sources import Tables, TableSource, name_of
 from ruddock.modelling.changes import Change, parse_changes
 
 NAMES = ("scenario", "name")  # headings of the column that names the rows
+REMARKS = ("note", "notes", "remark", "remarks", "comment", "comments")
 
 
 @dataclass(frozen=True)
@@ -29,60 +30,109 @@ class Scenario:
         return [str(change) for change in self.changes]
 
 
-def read_scenarios(table: pd.DataFrame | str | Path, sheet: str | None = None) -> list[Scenario]:
-    """Read a table of scenarios from a frame, a ``.csv`` or an ``.xlsx`` file.
+def read_scenarios(table: pd.DataFrame | str | Path) -> list[Scenario]:
+    """Read a table of scenarios from a frame or a file.
 
     The column called ``scenario`` names the rows, without it the index of a frame, else their numbers. Cells
-    hold a number, or a change of what there is: ``+10``, ``-10``, ``*1.1``, ``off``, or a kind of decision.
+    hold a number, or a change of what there is: ``+10``, ``-10``, ``*1.1``, ``off``, or a kind of decision; a remark
+    stands in a column called ``note``, ``remark`` or ``comment``.
 
     Raises
     ------
     FormatError
-        If the file cannot be read, a name appears twice, or a cell holds none of this; with its address.
+        If the file cannot be read, a name appears twice, or a cell holds none of this; with its place.
     """
-    path = None if isinstance(table, pd.DataFrame) else Path(table)
-    frame = read_frame(path, sheet) if path is not None else table
-    assert isinstance(frame, pd.DataFrame)
-    where = str(path) if path is not None else "table"
-    heads = [str(column).strip() for column in frame.columns]
-    named = next((k for k, head in enumerate(heads) if head.lower() in NAMES), None)
-    if len(set(heads)) < len(heads):
-        twice = next(head for head in heads if heads.count(head) > 1)
-        raise FormatError(f"the column {twice!r} is there twice", path=where, line=1)
-    own_index = path is None and not isinstance(frame.index, pd.RangeIndex)
+    own_index = None
+    if isinstance(table, pd.DataFrame):
+        sheet: Sheet = FrameSheet("table", table)
+        own_index = None if isinstance(table.index, pd.RangeIndex) else [str(label) for label in table.index]
+    else:
+        sheet = _sheet(str(table))
+    header = _header(sheet)
+    heads = sheet.head[header]
+    named = next((k for k, head in enumerate(heads) if head.casefold() in NAMES), None)
+    columns = [k for k, head in enumerate(heads) if head and k != named and head.casefold() not in REMARKS]
+    for k in columns:
+        if heads.index(heads[k]) < k:
+            raise sheet.error(header, k, f"the column {heads[k]!r} appears twice")
+    texts = {k: _texts(sheet, header, k) for k in (*columns, *([] if named is None else [named]))}
     scenarios: list[Scenario] = []
     seen: dict[str, int] = {}
-    for at, row in enumerate(frame.itertuples(index=False, name=None)):
-        texts = [cell_text(value) for value in row]
-        if not any(texts):
+    errors = []
+    rows = len(next(iter(texts.values()), []))
+    for at in range(rows):
+        row = header + 1 + at
+        if not any(column[at] for column in texts.values()):
             continue
-        name = texts[named] if named is not None else str(frame.index[at]) if own_index else str(at + 1)
+        name = texts[named][at] if named is not None else own_index[at] if own_index is not None else str(at + 1)
         if not name:
-            raise FormatError("this scenario has no name", path=where, line=at + 2)
+            errors.append(sheet.error(row, named, "this scenario has no name"))
+            continue
         if name in seen:
-            raise FormatError(f"the scenario {name!r} is in line {seen[name]} already", path=where, line=at + 2)
-        seen[name] = at + 2
-        changes = [
-            _change(head, text, f"{where}, cell {address(at + 1, k)}")
-            for k, (head, text) in enumerate(zip(heads, texts, strict=True))
-            if text and k != named
-        ]
+            errors.append(sheet.error(row, named, f"the scenario {name!r} is in line {seen[name]} already"))
+            continue
+        seen[name] = row + 1
+        changes = []
+        for k in columns:
+            try:
+                changes += [_change(heads[k], texts[k][at])] if texts[k][at] else []
+            except ModelError as error:
+                errors.append(sheet.error(row, k, str(error)))
         scenarios.append(Scenario(name, tuple(changes)))
+    if errors:
+        raise together(errors)
     if not scenarios:
-        raise FormatError("this table holds no scenario", path=where)
+        raise FormatError("this table holds no scenario", path=sheet.title)
     return scenarios
 
 
-def _change(target: str, text: str, cell: str) -> Change:
-    try:
-        (change,) = parse_changes({target: _plain(text)})
-    except ModelError as error:
-        raise FormatError(f"{cell}: {error}") from None
+def _sheet(file: str) -> Sheet:
+    """Return the sheet of a file that holds scenarios: the only one, or the only one with a column of that name."""
+    source = TableSource.parse(file) if not Path(file).exists() else TableSource(file)
+    sheets = Tables().candidates(source or TableSource(file))
+    fits = [sheet for sheet in sheets if any(NAMES[0] in map(str.casefold, row) for row in sheet.head)]
+    found = sheets if len(sheets) == 1 else fits
+    if len(found) != 1:
+        names = listed(map(name_of, found or sheets)) or "none"
+        raise FormatError(
+            f"which sheet holds the scenarios? There are {names}: write sheet NAME after the file", path=file
+        )
+    return found[0]
+
+
+def _header(sheet: Sheet) -> int:
+    """Return the row of the headings: the one that says scenario or name, or the first with several cells."""
+    named = [k for k, row in enumerate(sheet.head) if any(text.casefold() in NAMES for text in row)]
+    wide = [k for k, row in enumerate(sheet.head) if sum(map(bool, row)) > 1]
+    filled = [k for k, row in enumerate(sheet.head) if any(row)]
+    if not filled:
+        raise FormatError("the table is empty", path=sheet.title)
+    return (named or wide or filled)[0]
+
+
+def _texts(sheet: Sheet, header: int, column: int) -> list[str]:
+    """Return the cells of a column: plain numbers where all are such, however they are typed, else what is written.
+
+    A minus sign in a table is part of a number, ``- 10`` with a blank takes away.
+    """
+    texts = [cell_text(value) for value in sheet.values(header, column)]
+    if any(text[0] in "+*" or re.match(r"-\s", text) or text.endswith("%") for text in texts if text):
+        return texts
+    body = sheet.body(header, [], [column], None)
+    if body.refused:
+        raise together([error for _, error in body.refused])
+    if body.numbers[0].wrong:
+        return texts
+    return ["" if value != value else repr(value) for value in body.numbers[0].values.tolist()]
+
+
+def _change(target: str, text: str) -> Change:
+    (change,) = parse_changes({target: _number(text)})
     return change
 
 
-def _plain(text: str) -> Any:
-    """Return a number as such: a minus sign in a table is part of it, ``- 10`` with a blank takes away."""
+def _number(text: str) -> float | str:
+    """Return a number as such, for ``-10`` in a table sets and does not take away."""
     try:
         return float(text) if not text.startswith("+") else text
     except ValueError:

@@ -14,7 +14,7 @@ import pandas as pd
 from ruddock.engine.in_order import Stage
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.solve import solve
-from ruddock.errors import DataError, FormatError, ModelError
+from ruddock.errors import DataError, ModelError
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import names_of
 from ruddock.modelling.plan import Plan
@@ -33,7 +33,7 @@ def given_values(formulation: Formulation, given: Any) -> Floats:
         If a decision is unknown or a value is not a number.
     """
     if isinstance(given, (str, Path)):
-        given = _from_file(Path(given))
+        given = _from_file(Path(given), formulation)
     if isinstance(given, pd.Series):
         given = dict(given.items())
     if not isinstance(given, Mapping):
@@ -88,25 +88,7 @@ def plan_of_values(formulation: Formulation, x: Floats) -> Plan:
     return Plan(formulation, outcome, stages)
 
 
-def _from_file(path: Path) -> dict[str, float]:
-    """Read a CSV or workbook of two columns, decision and value."""
-    try:
-        if path.suffix.lower() in (".xlsx", ".xlsm"):
-            frame = pd.read_excel(path, keep_default_na=False, na_values=[""])
-        else:
-            frame = pd.read_csv(path, keep_default_na=False, na_values={"value": [""]}, encoding="utf-8-sig")
-    except (OSError, ValueError, pd.errors.ParserError) as error:
-        raise FormatError(f"cannot be read: {error}", path=str(path)) from None
-    columns = {str(column).strip().lower(): column for column in frame.columns}
-    if not {"decision", "value"} <= set(columns):
-        raise FormatError("two columns are needed, decision and value", path=str(path), line=1)
-    result: dict[str, float] = {}
-    for row, (name, value) in enumerate(zip(frame[columns["decision"]], frame[columns["value"]], strict=True), 2):
-        try:
-            amount = float(value)
-        except (TypeError, ValueError):
-            raise FormatError(f"{value!r} is not a number", path=str(path), line=row) from None
-        if str(name) in result:
-            raise FormatError(f"{name} is given twice", path=str(path), line=row)
-        result[str(name)] = amount
-    return result
+def _from_file(path: Path, formulation: Formulation) -> dict[str, float]:
+    from ruddock.formats.tables.values import read_values
+
+    return read_values(path, formulation)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from ruddock.document.numbers import plural
 from ruddock.errors import DataError, FormatError, ModelError, known, together
 from ruddock.formats.files import read_text
-from ruddock.formats.rdk import tables
+from ruddock.formats.rdk import inline
 from ruddock.formats.rdk.data_changes import with_data_changes
 from ruddock.formats.rdk.domains import read_domain
 from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
@@ -20,16 +20,20 @@ from ruddock.formats.rdk.grammar import Tree, parse
 from ruddock.formats.rdk.heads import BLANKS, DECLARED, HEAD, NAMED, RESERVED, WHERE, Head
 from ruddock.formats.rdk.labels import numbers_in, typed_labels
 from ruddock.formats.rdk.rules import RuleReader
-from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split, unquoted
+from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split
+from ruddock.formats.tables.given import Given
+from ruddock.formats.tables.sources import Tables, TableSource
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.changes import Change
-from ruddock.modelling.data import Data, as_data
+from ruddock.modelling.data import Data, as_data, data
 from ruddock.modelling.expression import Expression, Relation, sides_of
 from ruddock.modelling.model import Model
 from ruddock.modelling.names import UnknownNameError
 from ruddock.modelling.rules import Rule
 
+FROM = re.compile(r"from(?=\s)\s*")
+HOW_FROM = "a table is FILE [sheet S] [table T] [column C]; names with blanks stand in quotes"
 OPEN = "decisions open"  # the heading that lets unknown names be decisions
 
 
@@ -38,14 +42,14 @@ class TextRecipe(NamedTuple):
 
     Attributes
     ----------
-    frames : tables as they were when the model was read, by file and sheet
+    tables : tables as they were when the model was read
     """
 
     text: str
     name: str
     folder: Path
-    replace: Mapping[str, str | Path]
-    frames: tables.Frames
+    given: Given
+    tables: Tables
     data_names: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     undeclared: tuple[str, ...] = ()
@@ -65,13 +69,13 @@ class TextRecipe(NamedTuple):
         return model
 
 
-def read_rdk(path: Path, replace: Mapping[str, str | Path] | None = None) -> Model:
+def read_rdk(path: Path, given: Given | None = None) -> Model:
     """Read a model in text form.
 
     Parameters
     ----------
     path : Path
-    replace : dict of data name to file, optional
+    given : Given, optional
         Tables that stand in for those of the model for this once.
 
     Raises
@@ -79,18 +83,18 @@ def read_rdk(path: Path, replace: Mapping[str, str | Path] | None = None) -> Mod
     FormatError
         With file, line, column and the line; further errors follow in the same message.
     """
-    return read_rdk_text(read_text(path), str(path), path.parent, replace)
+    return read_rdk_text(read_text(path), str(path), path.parent, given)
 
 
-def read_rdk_text(text: str, name: str, folder: Path, replace: Mapping[str, str | Path] | None = None) -> Model:
+def read_rdk_text(text: str, name: str, folder: Path, given: Given | None = None) -> Model:
     """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are."""
-    return TextRecipe(text, name, folder, dict(replace or {}), tables.Frames()).read()
+    return TextRecipe(text, name, folder, given or Given(), Tables()).read()
 
 
 class _Reader:
     def __init__(self, source: Source, recipe: TextRecipe, changes: Sequence[Change]) -> None:
-        self.source, self.folder, self.replace, self.changes = source, recipe.folder, recipe.replace, changes
-        self.frames = recipe.frames
+        self.source, self.folder, self.given, self.changes = source, recipe.folder, recipe.given, changes
+        self.tables = recipe.tables
         self.notes: list[str] = []
         self.errors: list[FormatError] = []
         self.names = Names(Model(Path(source.path).stem or "model"))
@@ -132,13 +136,9 @@ class _Reader:
                             )
                         )
                     self.trying(section.head, partial(readers[section.word], section))
-        unused = [name for name in self.replace if name not in self.names.data]
-        if unused and not self.errors:
-            self.errors.append(
-                self.source.error(
-                    f"--data: {unused[0]!r} is not data of this model; {known(unused[0], self.names.data)}"
-                )
-            )
+        refused = self.given.refused([*self.names.data, *self.names.axes])
+        if refused is not None and not self.errors:
+            self.errors.append(refused)
         if self.errors:
             # what follows from a slip on the same line is no news
             slipped = {error.line for error in self.errors if isinstance(error, LineSlipError)}
@@ -161,7 +161,7 @@ class _Reader:
         except FormatError as error:
             self.errors.append(error)
             self.note_failed(entry)
-        except tables.SlipError as slip:
+        except inline.SlipError as slip:
             self.errors.append(self.source.error(str(slip), entry, slip.offset))
             self.note_failed(entry)
         except UnknownNameError:
@@ -249,10 +249,14 @@ class _Reader:
         _, at = self.rest(entry, head, ":")
         text = entry.text[at:].strip()
         begin = at + len(entry.text[at:]) - len(entry.text[at:].lstrip())
-        found = tables.FROM.match(text)
-        if found:
-            sheet, column = _plain(found["sheet"]), _plain(found["column"])
-            labels: Any = numbers_in(tables.labels_from(self.frames, self.file(found), sheet, column, head.name))
+        given = self.given.named.get(head.name)
+        source = given if isinstance(given, TableSource) else self.source_of(text, entry, begin)
+        if given is not None and not isinstance(given, TableSource):
+            labels: Any = given
+        elif source is not None:
+            found, note = self.tables.labels(source, head.name)
+            labels = numbers_in(found)
+            self.notes.append(note if given is None else f"{note} (replaced for this run)")
         elif text in self.names.axes:
             labels = self.names.axes[text]
         elif text in self.names.failed:
@@ -261,8 +265,15 @@ class _Reader:
             labels = typed_labels(text, lambda words: self.source.error(words, entry, begin))
         self.names.axes[head.name] = Axis(head.name, labels)
 
-    def file(self, found: re.Match[str]) -> Path:
-        return self.folder / unquoted(found["file"])
+    def source_of(self, text: str, entry: Entry, at: int) -> TableSource | None:
+        """Return the table that ``from FILE ...`` says, if a text begins so."""
+        found = FROM.match(text)
+        if found is None:
+            return None
+        source = TableSource.parse(text[found.end() :])
+        if source is None:
+            raise self.source.error(HOW_FROM, entry, at + found.end())
+        return self.given.own(source.within(self.folder))
 
     def data(self, entry: Entry) -> None:
         """Read ``name[axes] (unit) : numbers [else number]``, ``: from file`` or ``= expression``."""
@@ -272,27 +283,23 @@ class _Reader:
         axes = self.axes_of(head)
         text, fill = entry.text[at:], None
         if sign == ":":
-            text, fill = tables.without_else(text)
-        if head.name in self.replace:
-            held, note = tables.from_file(
-                self.frames, Path(self.replace[head.name]), None, None, head.name, axes, head.unit
-            )
-            self.notes.append(f"{note} (replaced for this run)")
+            text, fill = inline.without_else(text)
+        if head.name in self.given.named:
+            held = self.given_data(entry, head, axes)
         elif sign == "=":
             held = self.computed(entry, at, head, axes)
         else:
-            found = tables.FROM.match(text.strip())
-            if found:
+            at += len(text) - len(text.lstrip())
+            source = self.source_of(text.strip(), entry, at)
+            if source is not None:
                 if not axes:
                     raise self.source.error("data from a table has axes; a single number is typed", entry, at)
-                sheet, column = _plain(found["sheet"]), _plain(found["column"])
-                held, note = tables.from_file(self.frames, self.file(found), sheet, column, head.name, axes, head.unit)
+                held, note = self.tables.data(source, head.name, axes, head.unit)
                 self.notes.append(note)
             else:
-                at += len(text) - len(text.lstrip())
                 try:
-                    held = tables.inline(text.lstrip(), axes, head.unit)
-                except tables.SlipError as slip:
+                    held = inline.inline(text.lstrip(), axes, head.unit)
+                except inline.SlipError as slip:
                     raise self.source.error(str(slip), entry, at + slip.offset) from None
         if fill is not None:
             absent = Cells(axes).size - held.cells.size
@@ -300,6 +307,18 @@ class _Reader:
                 self.notes.append(f"{head.name}: {plural(absent, 'combination')} not there, each counts as {fill:g}")
             held = Data(held.cells, held.values, held.unit, fill)
         self.names.data[head.name] = with_data_changes(head.name, held, self.changes)
+
+    def given_data(self, entry: Entry, head: Head, axes: tuple[Axis, ...]) -> Data:
+        """Return data that was given in place of the model's own."""
+        if not axes:
+            raise self.source.error(f"{head.name} is a single number: change it with what-if {head.name}=...", entry)
+        given = self.given.named[head.name]
+        if isinstance(given, TableSource):
+            held, note = self.tables.data(given, head.name, axes, head.unit)
+        else:
+            held, note = data(given, *axes, unit=head.unit), f"{head.name}: given in Python"
+        self.notes.append(f"{note} (replaced for this run)")
+        return held
 
     def computed(self, entry: Entry, at: int, head: Head, axes: tuple[Axis, ...]) -> Data:
         value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
@@ -479,7 +498,3 @@ class _Reader:
 def _heading(section: Section) -> str:
     """Return what stands on the line of a heading, without a colon behind it."""
     return " ".join(section.head.text.rstrip(": ").split())
-
-
-def _plain(text: str | None) -> str | None:
-    return None if text is None else unquoted(text)

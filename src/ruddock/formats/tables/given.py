@@ -1,0 +1,110 @@
+"""Tables that stand in for those of a model for one run: by name, or all that a folder holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from ruddock.errors import DataError, FormatError, known, listed
+from ruddock.formats.tables.database import is_database
+from ruddock.formats.tables.sources import TableSource
+
+Data = Mapping[str, Any] | str | Path
+
+
+class Given:
+    """What was given in place of a model's own tables.
+
+    Parameters
+    ----------
+    named : dict of name to `TableSource`, or to labels and numbers themselves
+    folder : Path, optional
+        Its files take the place of files of the same name.
+    """
+
+    def __init__(self, named: Mapping[str, Any] | None = None, folder: Path | None = None) -> None:
+        self.named, self.folder = dict(named or {}), folder
+        self.taken: list[str] = []  # files of the folder
+        self.passed: list[str] = []  # files that it does not have
+
+    @classmethod
+    def of(cls, data: Data | None) -> Given:
+        """Return what was given as a folder, or as a dict of name to file, frame, labels or numbers.
+
+        Raises
+        ------
+        FormatError, DataError
+            If the folder is none, or a text does not say a table.
+        """
+        if data is None:
+            return cls()
+        if isinstance(data, (str, Path)):
+            return cls(folder=_folder(data))
+        if not isinstance(data, Mapping):
+            raise DataError(
+                f"data is a dict such as {{'need': 'storm.csv'}}, or a folder of tables, not a {type(data).__name__}"
+            )
+        named: dict[str, Any] = {}
+        for name, value in data.items():
+            if isinstance(value, Path):
+                named[name] = TableSource(str(value))
+            elif isinstance(value, str):
+                source = TableSource.parse(value)
+                if source is None:
+                    raise FormatError(
+                        f"{name}={value}: a table is FILE [sheet S] [table T] [column C]; names with blanks need quotes"
+                    )
+                named[name] = source
+            else:
+                named[name] = value
+        return cls(named)
+
+    @classmethod
+    def of_words(cls, words: Iterable[str]) -> Given:
+        """Return what a command line gives: ``need=storm.csv column need``, or a folder."""
+        named: dict[str, str] = {}
+        folder: Path | None = None
+        for word in words:
+            name, sign, file = word.partition("=")
+            if not sign:
+                folder = _folder(word)
+            elif not name.strip() or not file.strip():
+                raise FormatError(f"--data {word}: write NAME=FILE, such as need=storm.csv, or a folder of tables")
+            else:
+                named[name.strip()] = file.strip()
+        return cls(cls.of(named).named, folder)
+
+    def __bool__(self) -> bool:
+        return bool(self.named) or self.folder is not None
+
+    def own(self, source: TableSource) -> TableSource:
+        """Return a model's table, from the folder if that has the file."""
+        if self.folder is None or is_database(source.file):
+            return source
+        here = self.folder / Path(source.file).name
+        if not here.exists():
+            self.passed.append(Path(source.file).name)
+            return source
+        self.taken.append(here.name)
+        return source._replace(file=str(here))
+
+    def refused(self, names: Iterable[str]) -> FormatError | None:
+        """Return the error of a name that the model does not have, or of a folder without any of its tables."""
+        names = list(names)
+        for name in self.named:
+            if name not in names:
+                return FormatError(f"--data {name}: the model has no data or axis of this name; {known(name, names)}")
+        if self.folder is not None and not self.taken:
+            wanted = f"the model reads {listed(self.passed)}" if self.passed else "the model reads no tables"
+            return FormatError(f"the folder has no table of the model: {wanted}", path=str(self.folder))
+        return None
+
+
+def _folder(path: str | Path) -> Path:
+    folder = Path(path)
+    if not folder.is_dir():
+        raise FormatError(
+            "not a folder: write NAME=FILE, such as need=storm.csv, or a folder of tables", path=str(path)
+        )
+    return folder

@@ -1,0 +1,216 @@
+"""Workbooks: ``.xlsx``, ``.xlsm`` and ``.ods``; what is merged or was never calculated is known cell by cell."""
+
+from __future__ import annotations
+
+import re
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+
+from ruddock.errors import FormatError, known, listed
+from ruddock.formats.tables.sheets import CellSheet, address
+
+WORKBOOKS = (".xlsx", ".xlsm", ".ods")
+FORMULA = re.compile(rb"<(?:\w+:)?f[\s/>]")
+MERGED = re.compile(rb'<(?:\w+:)?mergeCell [^>]*?ref="([A-Z]+\d+:[A-Z]+\d+)"')
+MOST_MERGED = 1_000_000  # cells of one range, beyond which a whole column or row is merged
+
+
+class Workbook:
+    """The sheets of a workbook, each read when it is asked for."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._sheets: dict[str, CellSheet] = {}
+        if path.suffix.lower() == ".ods":
+            self._read_ods()
+        else:
+            self._open()
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the sheets in their order."""
+        return list(self._parts)
+
+    def sheet(self, name: str) -> CellSheet:
+        """Return a sheet; capital and small letters are the same where only one fits.
+
+        Raises
+        ------
+        FormatError
+            If there is none of that name.
+        """
+        if name not in self._parts:
+            near = [own for own in self._parts if own.casefold() == name.casefold()]
+            if len(near) != 1:
+                raise FormatError(f"sheet {name!r} not found; {known(name, self._parts)}", path=str(self.path))
+            name = near[0]
+        if name not in self._sheets:
+            self._sheets[name] = self._read(name)
+        return self._sheets[name]
+
+    # ------------------------------------------------------------------ .xlsx
+
+    def _open(self) -> None:
+        from openpyxl import load_workbook
+
+        try:
+            self._book = load_workbook(self.path, read_only=True, data_only=True, keep_links=False)
+            with zipfile.ZipFile(self.path) as archive:
+                self._parts = dict(_sheet_parts(archive))
+        except (OSError, KeyError, ValueError, zipfile.BadZipFile, ElementTree.ParseError) as error:
+            old = zipfile.BadZipFile in type(error).__mro__
+            reason = "this is not a workbook, or one with a password" if old else f"cannot be read: {error}"
+            raise FormatError(reason, path=str(self.path)) from None
+        self._parts = {name: part for name, part in self._parts.items() if name in self._book.sheetnames}
+
+    def _read(self, name: str) -> CellSheet:
+        sheet = self._book[name]
+        if hasattr(sheet, "reset_dimensions"):
+            sheet.reset_dimensions()  # some writers note a size that is too small
+        rows = _trimmed(sheet.iter_rows(values_only=True))
+        with zipfile.ZipFile(self.path) as archive:
+            source = archive.read(self._parts[name])
+        merged = _covered(found[1].decode() for found in MERGED.finditer(source))
+        unsaved = self._unsaved(name, rows) if FORMULA.search(source) else set()
+        return CellSheet(str(self.path), name if len(self._parts) > 1 else None, rows, merged, unsaved)
+
+    def _unsaved(self, name: str, rows: list[tuple[Any, ...]]) -> set[tuple[int, int]]:
+        """Return where formulas are that were never calculated: a second reading shows the formulas themselves."""
+        from openpyxl import load_workbook
+
+        book = load_workbook(self.path, read_only=True, data_only=False, keep_links=False)
+        sheet = book[name]
+        sheet.reset_dimensions()
+        unsaved = set()
+        for i, row in enumerate(sheet.iter_rows(values_only=True)):
+            held = rows[i] if i < len(rows) else ()
+            for j, value in enumerate(row):
+                if value is not None and (j >= len(held) or held[j] is None):
+                    unsaved.add((i, j))
+        book.close()
+        if unsaved:  # a formula below or right of all values makes the sheet larger
+            rows += [()] * (max(i for i, _ in unsaved) + 1 - len(rows))
+        return unsaved
+
+    # ------------------------------------------------------------------ .ods
+
+    def _read_ods(self) -> None:
+        from odf.opendocument import load
+        from odf.table import Table
+
+        try:
+            document = load(str(self.path))
+        except Exception as error:  # the package raises what its XML parser raises
+            raise FormatError(f"this is not a workbook: {error}", path=str(self.path)) from None
+        tables = document.spreadsheet.getElementsByType(Table) if hasattr(document, "spreadsheet") else []
+        self._parts = {str(table.getAttribute("name")): "" for table in tables}
+        for table in tables:
+            name = str(table.getAttribute("name"))
+            rows, merged, unsaved = _ods_cells(table)
+            self._sheets[name] = CellSheet(
+                str(self.path), name if len(self._parts) > 1 else None, rows, merged, unsaved
+            )
+
+
+def _trimmed(rows: Iterator[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
+    """Return rows without the blank ones at the end."""
+    held = list(rows)
+    while held and all(value is None for value in held[-1]):
+        held.pop()
+    return held
+
+
+def _sheet_parts(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
+    """Yield the name of each sheet and the file in the archive that holds it."""
+    relations = ElementTree.fromstring(archive.read("xl/_rels/workbook.xml.rels"))
+    targets = {part.get("Id"): part.get("Target", "") for part in relations}
+    for element in ElementTree.fromstring(archive.read("xl/workbook.xml")).iter():
+        if element.tag.endswith("}sheet"):
+            own = next((value for key, value in element.attrib.items() if key.endswith("}id")), None)
+            target = targets.get(own, "")
+            yield element.get("name", ""), target.lstrip("/") if target.startswith("/") else f"xl/{target}"
+
+
+def _covered(ranges: Iterator[str]) -> dict[tuple[int, int], str]:
+    """Return the cells that the first cell of a merged range covers."""
+    from openpyxl.utils.cell import range_boundaries
+
+    covered = {}
+    for text in ranges:
+        left, top, right, bottom = (int(edge or 0) for edge in range_boundaries(text))
+        if (right - left + 1) * (bottom - top + 1) > MOST_MERGED:
+            continue
+        for row in range(top, bottom + 1):
+            for column in range(left, right + 1):
+                if (row, column) != (top, left):
+                    covered[row - 1, column - 1] = text
+    return covered
+
+
+def _ods_cells(table: Any) -> tuple[list[tuple[Any, ...]], dict[tuple[int, int], str], set[tuple[int, int]]]:
+    """Return the cells of an OpenDocument table, which covered cells belong to a range, and formulas without value."""
+    from odf.table import CoveredTableCell, TableCell, TableRow
+
+    rows: list[tuple[Any, ...]] = []
+    ranges: list[str] = []
+    unsaved = set()
+    blank = 0
+    for row in table.getElementsByType(TableRow):
+        cells: list[Any] = []
+        gap = 0
+        for cell in row.childNodes:
+            if cell.qname not in (TableCell().qname, CoveredTableCell().qname):
+                continue
+            count = int(cell.getAttribute("numbercolumnsrepeated") or 1)
+            value = _ods_value(cell)
+            formula = cell.getAttribute("formula") is not None
+            if value is None and not formula:
+                gap += count
+                continue
+            cells += [None] * gap
+            gap = 0
+            if value is None:
+                unsaved |= {(len(rows) + blank, len(cells) + k) for k in range(count)}
+            ranges += _ods_merged(cell, len(rows) + blank, len(cells))
+            cells += [value] * count
+        repeated = int(row.getAttribute("numberrowsrepeated") or 1)
+        if cells:
+            rows += [()] * blank
+            blank = 0
+            rows += [tuple(cells)] * repeated
+        else:
+            blank += repeated
+    return rows, _covered(iter(ranges)), unsaved
+
+
+def _ods_merged(cell: Any, row: int, column: int) -> list[str]:
+    wide = int(cell.getAttribute("numbercolumnsspanned") or 1)
+    high = int(cell.getAttribute("numberrowsspanned") or 1)
+    if wide * high == 1:
+        return []
+    return [f"{address(row, column)}:{address(row + high - 1, column + wide - 1)}"]
+
+
+def _ods_value(cell: Any) -> Any:
+    """Return what a cell of an OpenDocument table holds."""
+    from datetime import datetime
+
+    from odf.teletype import extractText
+
+    kind = cell.getAttribute("valuetype")
+    if kind in ("float", "percentage", "currency"):
+        return float(cell.getAttribute("value"))
+    if kind == "boolean":
+        return cell.getAttribute("booleanvalue") == "true"
+    if kind == "date":
+        return datetime.fromisoformat(cell.getAttribute("datevalue"))
+    text = "\n".join(extractText(part) for part in cell.childNodes)
+    return text if text.strip() else None
+
+
+def which_sheet(names: list[str], path: str) -> FormatError:
+    """Return the error of a table that several sheets hold."""
+    return FormatError(f"which sheet? {listed(names)} could be meant: write sheet {names[0]}", path=path)
