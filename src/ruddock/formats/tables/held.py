@@ -40,7 +40,7 @@ def read_data(sheet: Sheet, layout: Layout, wanted: Wanted, unit: str | None) ->
         codes, values, rows = table.long(wanted.axes)
     else:
         codes, values, rows = table.wide(wanted.axes)
-    held = _in_order(sheet, wanted.axes, codes, values, rows, unit)
+    held = _in_order(table, wanted.axes, codes, values, rows, unit)
     return held, [*layout.notes, *table.notes]
 
 
@@ -52,26 +52,25 @@ class _Table:
         self.errors: list[tuple[int, FormatError]] = list(body.refused)
         self.notes: list[str] = []
 
-    def error(self, row: int, column: int, message: str) -> None:
+    def error(self, row: int, column: int | None, message: str) -> None:
         """Note an error at a cell of the body."""
         self.errors.append((row, self.sheet.error(self.layout.header + 1 + row, column, message)))
 
-    def place(self, rows: Positions) -> Ints:
-        """Return the rows of the sheet that rows of the body are."""
-        return np.asarray(rows + self.layout.header + 1, np.int32)
-
-    def long(self, axes: tuple[Axis, ...]) -> tuple[list[Ints], Floats, Ints]:
-        """Return places on each axis, numbers, and their rows."""
+    def long(self, axes: tuple[Axis, ...]) -> tuple[list[Ints], Floats, Positions]:
+        """Return places on each axis, numbers, and their rows in the body."""
         columns = [self.places(axis, k) for axis, k in zip(axes, range(len(axes)), strict=True)]
         values = self.body.numbers[0].values
         wrong = dict(self.body.numbers[0].wrong)
-        used = self.judged(columns, axes, ~np.isnan(values), [wrong])
+        filled: Mask = ~np.isnan(values)
+        used = self.judged(columns, axes, filled, [wrong])
         self.raised()
-        rows = np.flatnonzero(used & ~np.isnan(values))
         self.notes += self.body.numbers[0].notes
-        return [column[rows] for column in columns], values[rows], self.place(rows)
+        if used is filled:
+            return columns, values, np.arange(len(values))
+        rows = np.flatnonzero(used & filled)
+        return [column[rows] for column in columns], values[rows], rows
 
-    def wide(self, axes: tuple[Axis, ...]) -> tuple[list[Ints], Floats, Ints]:
+    def wide(self, axes: tuple[Axis, ...]) -> tuple[list[Ints], Floats, Positions]:
         """Return the same of a table with one axis across."""
         layout, numbers = self.layout, self.body.numbers
         assert layout.across is not None
@@ -88,9 +87,9 @@ class _Table:
         grid = np.column_stack([part.values for part in numbers])
         rows, columns = np.nonzero(used[:, None] & ~np.isnan(grid))
         found = {layout.down.name: down[rows], layout.across.name: np.array(layout.codes, np.int32)[columns]}
-        return [found[axis.name] for axis in axes], grid[rows, columns], self.place(rows)
+        return [found[axis.name] for axis in axes], grid[rows, columns], rows
 
-    def one_line(self, filled: Mask, wrong: list[dict[int, str]]) -> tuple[list[Ints], Floats, Ints]:
+    def one_line(self, filled: Mask, wrong: list[dict[int, str]]) -> tuple[list[Ints], Floats, Positions]:
         """Return the numbers of the one line below labels."""
         rows = np.flatnonzero(filled)
         bad = sorted({row for column in wrong for row in column})
@@ -108,7 +107,7 @@ class _Table:
         values = np.array([part.values[row] for part in self.body.numbers])
         there = np.flatnonzero(~np.isnan(values))
         self.notes += list(dict.fromkeys(note for part in self.body.numbers for note in part.notes))
-        return [np.array(self.layout.codes, np.int32)[there]], values[there], self.place(np.full(len(there), row))
+        return [np.array(self.layout.codes, np.int32)[there]], values[there], np.full(len(there), row)
 
     # ------------------------------------------------------------------ labels
 
@@ -130,6 +129,8 @@ class _Table:
 
         A row without a number and without known labels is a remark if nothing but such rows follow a blank one.
         """
+        if filled.all() and not any(wrong) and min((column.min(initial=0) for column in columns), default=0) >= 0:
+            return filled
         places = np.column_stack(columns)
         good: Mask = np.all(places >= 0, axis=1)
         total: Mask = np.any(places == TOTAL, axis=1) & np.all(places != UNKNOWN, axis=1)
@@ -210,23 +211,24 @@ def match_dots(texts: list[str]) -> bool:
 
 
 def _in_order(
-    sheet: Sheet, axes: tuple[Axis, ...], codes: list[Ints], values: Floats, rows: Ints, unit: str | None
+    table: _Table, axes: tuple[Axis, ...], codes: list[Ints], values: Floats, rows: Positions, unit: str | None
 ) -> Data:
     """Return data on these combinations, in the order of the axes; twice the same is an error at its place."""
     cells = Cells(axes, codes)
     keys = cells.keys()
     whole = Cells(axes).size
-    step = np.diff(keys)
-    if not (step > 0).all():
+    if len(keys) == whole:
+        count = np.bincount(keys, minlength=whole)
+        if count.max(initial=1) == 1:
+            held = np.empty(whole)
+            held[keys] = values
+            return Data(Cells(axes), held, unit)
+    if not (np.diff(keys) > 0).all():
         order = np.argsort(keys, kind="stable")
         same = np.flatnonzero(np.diff(keys[order]) == 0)
         if len(same):
-            errors = [
-                sheet.error(int(rows[order[k + 1]]), None, f"{cells.text(int(order[k + 1]))} is given twice")
-                for k in same[np.argsort(order[same + 1])][:1000]
-            ]
-            raise together(errors)
+            for k in order[same + 1].tolist()[:1000]:
+                table.error(int(rows[k]), None, f"{cells.text(k)} is given twice")
+            table.raised()
         cells, values = cells.take(order), values[order]
-    if len(keys) == whole:
-        return Data(Cells(axes), values, unit)
     return Data(cells, values, unit)

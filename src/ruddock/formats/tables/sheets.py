@@ -209,9 +209,9 @@ class FrameSheet:
 
 def typed_labels(values: Sequence[Any] | pd.Series[Any]) -> Labels:
     """Return cells as labels."""
-    codes, different = pd.factorize(np.asarray(values, dtype=object))
-    texts = [cell_text(value) for value in different]
-    return without_blank(codes.astype(np.int32), texts)
+    held = values if isinstance(values, pd.Series) else np.asarray(values, dtype=object)
+    codes, different = pd.factorize(held)
+    return without_blank(codes.astype(np.int32), [cell_text(value) for value in different])
 
 
 def typed_numbers(held: Sequence[Any] | pd.Series[Any], unit: str | None) -> Numerals:
@@ -242,7 +242,7 @@ def typed_numbers(held: Sequence[Any] | pd.Series[Any], unit: str | None) -> Num
 
 def without_blank(codes: Ints, texts: list[str]) -> Labels:
     """Return labels with blanks stripped, blank ones as -1, and texts that become the same as one."""
-    stripped = [text.strip() for text in texts]
+    stripped = list(map(str.strip, texts))
     different = list(dict.fromkeys(text for text in stripped if text))
     if different == texts:
         return Labels(codes, texts)

@@ -8,6 +8,9 @@ import io
 import re
 from collections import Counter
 from collections.abc import Sequence
+from functools import cached_property
+from importlib.util import find_spec
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -17,10 +20,12 @@ import pandas as pd
 from ruddock.errors import FormatError, together
 from ruddock.formats.files import unpacked
 from ruddock.formats.tables.numerals import Numerals, read_numerals
+from ruddock.formats.tables.quickly import parsed_quickly
 from ruddock.formats.tables.sheets import MOST_HEAD, Body, Labels, without_blank
 
 SEPARATORS = ("\t", ";", "|", ",")
 NAMES = {"\t": "tabs", ";": "semicolons", "|": "bars", ",": "commas"}
+LARGE = 1 << 20  # bytes from which a file is worth the import of a faster parser
 SAMPLE = 1 << 18  # characters from which the separator is found out
 # pandas 3 parses to the last digit by default, and says that asking for it is out of date
 EXACT: dict[str, Any] = {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}
@@ -34,118 +39,142 @@ def read_text_sheet(path: Path) -> TextSheet:
     FormatError
         If it cannot be read, is empty, or is not text.
     """
-    text, note = decoded(unpacked(path), str(path))
-    return TextSheet(str(path), text, [note] if note else [])
+    content, note = as_utf8(unpacked(path), str(path))
+    return TextSheet(str(path), content, [note] if note else [])
 
 
-def decoded(content: bytes, path: str) -> tuple[str, str]:
-    """Return a file's text, and how its encoding was understood where it is not UTF-8."""
-    for mark, name in (
-        (codecs.BOM_UTF8, "utf-8"),
-        (codecs.BOM_UTF16_LE, "utf-16-le"),
-        (codecs.BOM_UTF16_BE, "utf-16-be"),
-    ):
+def as_utf8(content: bytes, path: str) -> tuple[bytes, str]:
+    """Return a file's text in UTF-8, and how its encoding was understood where it is another."""
+    if content.startswith(codecs.BOM_UTF8):
+        content = content[len(codecs.BOM_UTF8) :]
+    for mark, name in ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be")):
         if content.startswith(mark):
-            return _decoded_as(content[len(mark) :], name, path), "" if name == "utf-8" else "the file is in UTF-16"
+            return _from(content[len(mark) :], name, path), "the file is in UTF-16"
     sample = content[:1000]
     if sample.count(0) > len(sample) // 4:
         name = "utf-16-le" if sample[1::2].count(0) >= sample[::2].count(0) else "utf-16-be"
-        return _decoded_as(content, name, path), "the file is in UTF-16"
+        return _from(content, name, path), "the file is in UTF-16"
     if b"\0" in content:
         raise FormatError("this is not a text file", path=path)
+    if content.isascii():
+        return content, ""
     try:
-        return content.decode("utf-8"), ""
+        content.decode("utf-8")
     except UnicodeDecodeError:
-        note = "the file is not in UTF-8 and was read as Windows-1252 (Latin-1)"
-        return content.decode("cp1252", errors="replace").replace("\ufffd", "?"), note
+        text = content.decode("cp1252", errors="replace").replace("\ufffd", "?")
+        return text.encode(), "the file is not in UTF-8 and was read as Windows-1252 (Latin-1)"
+    return content, ""
 
 
-def _decoded_as(content: bytes, name: str, path: str) -> str:
+def _from(content: bytes, name: str, path: str) -> bytes:
     try:
-        return content.decode(name)
+        return content.decode(name).encode()
     except UnicodeDecodeError:
         raise FormatError(f"this is not a text file in {name.upper()}", path=path) from None
 
 
 class TextSheet:
-    """The rows of a text file."""
+    """The rows of a text file.
 
-    def __init__(self, path: str, text: str, notes: list[str]) -> None:
+    Parameters
+    ----------
+    content : bytes
+        In UTF-8. Rows are parsed by pandas; only the first ones, and all of them where something is wrong, in Python.
+    """
+
+    def __init__(self, path: str, content: bytes, notes: list[str]) -> None:
         self.title, self.path, self.notes = path, path, notes
-        if not text.strip():
+        if not content or content.isspace():
             raise FormatError("the file is empty", path=path)
-        told = re.match(r"sep=(.)\r?\n", text)
+        if b"\r" in content:
+            content = content.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
+        told = re.match(rb"sep=(.)\n", content)
         self._skipped = 1 if told else 0  # lines above the rows: how spreadsheets say their separator
-        text = text[told.end() :] if told else text
-        self._text = text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
-        self.separator = told[1] if told else _separator(self._text[:SAMPLE])
+        self._content = content[told.end() :] if told else content
+        sample = self._content[: self._content.find(b"\n", SAMPLE)] if len(self._content) > SAMPLE else self._content
+        beginning = sample.decode()
+        self.separator = told[1].decode() if told else _separator(beginning)
         if self.separator in NAMES and self.separator != ",":
             notes.append(f"columns are separated by {NAMES[self.separator]}")
-        self.head = []
-        for row in self._reader():
+        self.head: list[list[str]] = []
+        self._lines: list[int] = [0]  # where the first rows begin
+        reader = self._reader(beginning)
+        for row in reader:
             self.head.append([cell.strip() for cell in row])
+            self._lines.append(reader.line_num)
             if len(self.head) == MOST_HEAD:
                 break
 
-    def _reader(self) -> Any:
-        """Return a reader of the rows, in which cells may be of any length."""
-        csv.field_size_limit(max(csv.field_size_limit(), len(self._text)))
-        return csv.reader(io.StringIO(self._text), delimiter=self.separator, skipinitialspace=self.separator != " ")
+    def _reader(self, text: str) -> Any:
+        """Return a reader of rows, in which cells may be of any length."""
+        csv.field_size_limit(max(csv.field_size_limit(), len(text)))
+        return csv.reader(io.StringIO(text), delimiter=self.separator, skipinitialspace=self.separator != " ")
+
+    @cached_property
+    def _rows(self) -> list[tuple[int, list[str]]]:
+        """All rows with the lines at which they begin: a quoted cell may hold several."""
+        reader = self._reader(self._content.decode())
+        rows, line = [], 1
+        for row in reader:
+            rows.append((line, row))
+            line = reader.line_num + 1
+        return rows
 
     def row_texts(self, row: int) -> list[str]:
         """Return the cells of a row as text."""
-        if row < len(self.head):
-            return self.head[row]
-        for at, cells in enumerate(self._reader()):
-            if at == row:
-                return [cell.strip() for cell in cells]
-        raise IndexError(row)
+        return self.head[row] if row < len(self.head) else [cell.strip() for cell in self._rows[row][1]]
 
     def error(self, row: int, column: int | None, message: str) -> FormatError:
         """Return an error at the line of a row."""
-        line = row + 1
-        if '"' in self._text:  # a quoted cell may hold several lines
-            reader = self._reader()
-            begun = 1
-            for at, _ in enumerate(reader):
-                if at == row:
-                    line = begun
-                    break
-                begun = reader.line_num + 1
+        line = self._rows[row][0] if b'"' in self._content and row < len(self._rows) else row + 1
         return FormatError(message, path=self.path, line=line + self._skipped)
 
     def body(self, header: int, labels: Sequence[int], numbers: Sequence[int], unit: str | None) -> Body:
         """Return columns below a header row."""
+        if len(self._content) > LARGE and find_spec("pyarrow") is not None:
+            quick = parsed_quickly(
+                self._content[self._offset(header + 1) :], self.separator, len(self.head[header]), labels, numbers
+            )
+            if quick is not None:
+                return quick
+        frame = self._parsed(header, labels, numbers)
+        return Body(
+            [_labels(frame[f"c{k}"]) for k in labels],
+            [_numbers(frame[f"c{k}"], self.separator, unit) for k in numbers],
+            len(frame),
+            [],
+        )
+
+    def _parsed(self, header: int, labels: Sequence[int], numbers: Sequence[int]) -> pd.DataFrame:
+        """Return columns below a header row as pandas parses them.
+
+        Raises
+        ------
+        FormatError
+            If rows have more cells than there are headings, or a quote is opened and never closed.
+        """
         width = max([len(self.head[header])] + [k + 1 for k in (*labels, *numbers)])
         names = [f"c{k}" for k in range(width + 1)]
         used = [names[k] for k in (*labels, *numbers, -1)]
         # a row of blanks in front fixes the number of columns; one more column catches rows with too many cells
-        source = io.StringIO(self.separator * width + "\n" + self._text[self._offset(header + 1) :])
+        source = io.BytesIO(self.separator.encode() * width + b"\n" + self._content[self._offset(header + 1) :])
         try:
             frame = pd.read_csv(
                 source, sep=self.separator, header=None, names=names, usecols=used,
-                skip_blank_lines=False, skipinitialspace=True, dtype={names[k]: "category" for k in labels},
-                keep_default_na=False, na_values={names[k]: [""] for k in (*numbers, -1)}, low_memory=False, **EXACT,
+                skip_blank_lines=False, skipinitialspace=True, keep_default_na=False, low_memory=False,
+                dtype={names[k]: "category" for k in labels}, na_values={names[k]: [""] for k in (*numbers, -1)}, **EXACT,
             ).iloc[1:]  # fmt: skip
         except pd.errors.ParserError:
             raise FormatError("a quote is opened and never closed", path=self.path) from None
         if frame[names[-1]].notna().any():
             raise self._too_many_cells(header, width)
-        return Body(
-            [_labels(frame[names[k]]) for k in labels],
-            [_numbers(frame[names[k]], self.separator, unit) for k in numbers],
-            len(frame),
-            [],
-        )
+        return frame
 
     def _offset(self, row: int) -> int:
-        """Return where a row begins in the text."""
-        reader = self._reader()
-        for _ in range(row):
-            next(reader)
+        """Return where one of the first rows begins in the content."""
         offset = 0
-        for _ in range(reader.line_num):
-            offset = self._text.find("\n", offset) + 1 or len(self._text)
+        for _ in range(self._lines[row]):
+            offset = self._content.find(b"\n", offset) + 1 or len(self._content)
         return offset
 
     def values(self, header: int, column: int) -> list[Any]:
@@ -156,7 +185,7 @@ class TextSheet:
 
     def _too_many_cells(self, header: int, width: int) -> FormatError:
         errors = []
-        for at, row in enumerate(self._reader()):
+        for at, (_, row) in enumerate(self._rows):
             if at > header and any(cell.strip() for cell in row[width:]):
                 cells = f"{len(row)} cells for {width} columns"
                 message = f"{cells}; a cell with {self.separator!r} in it needs quotes, a column of remarks a heading"
@@ -170,8 +199,8 @@ def _separator(text: str) -> str:
     for sign in SEPARATORS:
         if sign not in text:
             continue
-        rows = list(csv.reader(io.StringIO(text), delimiter=sign, skipinitialspace=True))
-        widths = Counter(len(row) for row in rows[:200] if any(row) and len(row) > 1)
+        rows = islice(csv.reader(io.StringIO(text), delimiter=sign, skipinitialspace=True), 200)
+        widths = Counter(len(row) for row in rows if any(row) and len(row) > 1)
         if widths:
             width, count = max(widths.items(), key=lambda pair: (pair[1], pair[0]))
             if (count, width) > most:
@@ -180,8 +209,7 @@ def _separator(text: str) -> str:
 
 
 def _labels(column: pd.Series[Any]) -> Labels:
-    codes = np.asarray(column.cat.codes, np.int32)
-    return without_blank(codes, [str(text) for text in column.cat.categories])
+    return without_blank(np.asarray(column.cat.codes, np.int32), [str(text) for text in column.cat.categories])
 
 
 def _numbers(column: pd.Series[Any], separator: str, unit: str | None) -> Numerals:
