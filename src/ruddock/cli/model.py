@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import DATA, File, Input, Output, asks
+from ruddock.cli.options import DATA, SHEET, File, Input, Output, asks
 
 if TYPE_CHECKING:
     from ruddock.document.content import Document
@@ -33,12 +33,13 @@ def check(model: Input, out: Output) -> None:
 @click.argument("model")
 @click.argument("name", required=False)
 @DATA
-def algebra(model: str, name: str | None, data: Given) -> None:
+@SHEET
+def algebra(model: str, name: str | None, data: Given, sheet: str | None) -> None:
     """Write MODEL out as algebra, data filled in. NAME is one family or one member, in full."""
     from ruddock.cli.show import show
     from ruddock.document.content import Document, Verbatim
 
-    built = Input(model, data).read()
+    built = Input(model, data, sheet).read()
     if name is not None:
         show(Document.of(built.name, [Verbatim(built.algebra(name))]))
         return
@@ -63,8 +64,9 @@ def _with_tables(document: Document, model: Model) -> Document:
 @click.argument("model")
 @click.argument("target", type=File())
 @DATA
-def convert(model: str, target: str, data: Given) -> None:
+@SHEET
+def convert(model: str, target: str, data: Given, sheet: str | None) -> None:
     """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .json)."""
-    built = Input(model, data).read()
+    built = Input(model, data, sheet).read()
     built.write(target)
     click.echo(f"written to {target}: {built!r}")

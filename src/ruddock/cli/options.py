@@ -146,11 +146,15 @@ DATA = click.option(
 )
 
 
+SHEET = click.option("--sheet", metavar="NAME", help="The sheet of a workbook that holds several grids.")
+
+
 class Input(NamedTuple):
     """The model that a command is about."""
 
     source: str
     data: Given
+    sheet: str | None = None
 
     @property
     def path(self) -> Path:
@@ -162,10 +166,13 @@ class Input(NamedTuple):
         return Path(self.source)
 
     def read(self) -> Model:
-        """Return the model."""
+        """Return the model; how a grid was understood is said before anything is made of it."""
         from ruddock.formats import read_with
 
-        return read_with(self.path, self.data)
+        model = read_with(self.path, self.data, self.sheet)
+        if model.notes and self.path.suffix.lower() != ".rdk":
+            click.echo("; ".join(model.notes), err=True)
+        return model
 
 
 class Output(NamedTuple):
@@ -236,13 +243,13 @@ def asks(*more: Callable[[Command], Command], solves: bool = True) -> Callable[[
         @functools.wraps(command)
         def run(**given: Any) -> Any:
             source = given.pop("model")
-            given["model"] = Input(source, given.pop("data"))
+            given["model"] = Input(source, given.pop("data"), given.pop("sheet"))
             given["out"] = Output.taken(source, given)
             if solves:
                 given["how"] = solve_keywords(given)
             return command(**given)
 
-        options = [click.argument("model"), *more, DATA, *(SOLVE.values() if solves else ()), *OUTPUT.values()]
+        options = [click.argument("model"), *more, DATA, SHEET, *(SOLVE.values() if solves else ()), *OUTPUT.values()]
         return taking(*options)(run)
 
     return decorate

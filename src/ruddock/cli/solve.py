@@ -78,7 +78,9 @@ def demo(name: str | None, copy: Path | None, **given: Any) -> None:
     click.option(
         "--start", type=click.Path(path_type=Path), metavar="FILE", help="Start from the values in this table."
     ),
-    click.option("--filled", type=File((".xlsx",)), help="Copy an .xlsx model with the values filled in."),
+    click.option(
+        "--filled", type=File((".xlsx", ".xlsm")), help="Copy a workbook with the values filled in beside its grid."
+    ),
     EFFORT,
     CERTIFY,
     EVENTS,
@@ -103,9 +105,9 @@ def solve(
         click.echo(err=out.json_path == "-")
         show(plan.alternatives(alternatives).document(all=out.everything), err=out.json_path == "-")
     if filled is not None and plan.found:
-        from ruddock.formats.table import fill_table
+        from ruddock.formats.grid.fill import fill_grid
 
-        fill_table(plan, model.path, Path(filled))
+        fill_grid(plan, model.path, Path(filled), model.sheet)
         out.said(filled)
     if not plan.found:
         raise click.exceptions.Exit(1)

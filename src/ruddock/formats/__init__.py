@@ -12,22 +12,26 @@ from ruddock.modelling.model import Model
 if TYPE_CHECKING:
     from ruddock.formats.tables.given import Given
 
-TABLES = (".csv", ".xlsx")
-FORMS = ".rdk, .mps, .mps.gz, .csv, .xlsx, .json"
+GRIDS = (".csv", ".tsv", ".xlsx", ".xlsm", ".ods")
+GRIDS_WRITTEN = (".csv", ".xlsx", ".ods")
+FORMS = ".rdk, .mps, .mps.gz, .csv, .xlsx, .xlsm, .ods, .json"
+WRITTEN = ".rdk, .mps, .mps.gz, .csv, .xlsx, .ods, .json"
 
 
-def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None) -> Model:
+def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None, *, sheet: str | None = None) -> Model:
     """Read a model from a file; its ending says the form.
 
     Parameters
     ----------
     path : str or Path
-        ``.rdk``; ``.mps`` or ``.mps.gz`` in fixed or free form; a coefficient table ``.csv`` or
-        ``.xlsx``; ``.json``.
+        ``.rdk``; ``.mps`` or ``.mps.gz`` in fixed or free form; a coefficient grid ``.csv``, ``.xlsx``, ``.xlsm`` or
+        ``.ods``; ``.json``.
     data : dict, or the path of a folder, optional
         What stands in for the tables of a ``.rdk`` model for this once. By the name of data or of an axis: a file
         (``"storm.csv"``, ``"book.xlsx sheet June column need"``), or numbers and labels themselves, such as a
         frame. Of a folder, its files take the place of files of the same name.
+    sheet : str, optional
+        Of a workbook that holds several grids.
 
     Raises
     ------
@@ -36,10 +40,10 @@ def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None) -
     """
     from ruddock.formats.tables.given import Given
 
-    return read_with(Path(path), Given.of(data))
+    return read_with(Path(path), Given.of(data), sheet)
 
 
-def read_with(path: Path, given: Given) -> Model:
+def read_with(path: Path, given: Given, sheet: str | None = None) -> Model:
     """Read a model with what was given in place of its tables."""
     if not path.exists():
         raise FormatError("file not found", path=str(path))
@@ -55,10 +59,10 @@ def read_with(path: Path, given: Given) -> Model:
         from ruddock.formats.mps.read import read_mps
 
         return read_mps(path)
-    if path.suffix.lower() in TABLES:
-        from ruddock.formats.table import read_table
+    if path.suffix.lower() in GRIDS:
+        from ruddock.formats.grid.read import read_grid
 
-        return read_table(path)
+        return read_grid(path, sheet)
     if path.suffix.lower() == ".json":
         from ruddock.formats.model_json import read_model_json
 
@@ -79,17 +83,19 @@ def write(model: Model, path: str | Path) -> None:
 
         write_rdk(model, path)
         return
-    if path.suffix.lower() in TABLES:
-        from ruddock.formats.table import write_table
+    if path.suffix.lower() in GRIDS_WRITTEN:
+        from ruddock.formats.grid.write import write_grid
 
-        write_table(model, path)
+        write_grid(model, path)
         return
     if path.suffix.lower() == ".json":
         from ruddock.formats.model_json import write_model_json
 
         write_model_json(model, path)
         return
-    raise FormatError(f"the ending {path.suffix or '(none)'!r} is not one that can be written: {FORMS}", path=str(path))
+    raise FormatError(
+        f"the ending {path.suffix or '(none)'!r} is not one that can be written: {WRITTEN}", path=str(path)
+    )
 
 
 def _is_mps(path: Path) -> bool:

@@ -45,6 +45,7 @@ class Building:
         self._registry = Registry(name)
         self._parts: dict[str, Part] = {}
         self._recipe: Recipe | None = None
+        self._notes: tuple[str, ...] = ()
         self._read: dict[str, Part] = {}  # parts as the recipe made them
         self._relaxed = False
         self._arrays: tuple[tuple[Part, ...], Problem | None] = ((), None)  # parts that were made from arrays
@@ -370,8 +371,8 @@ class Building:
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """How the tables of a model read from text were understood."""
-        return self._recipe.notes if self._recipe is not None else ()
+        """How the tables of a model read from a file were understood."""
+        return self._recipe.notes if self._recipe is not None else self._notes
 
     @property
     def undeclared(self) -> tuple[str, ...]:

@@ -413,12 +413,12 @@ class Model(Building):
 
     @classmethod
     def from_table(cls, frame: pd.DataFrame, name: str = "model") -> Model:
-        """Make a model from a coefficient table: a column per decision, then ``relation`` and ``limit``.
+        """Make a model from a coefficient grid: a column per decision, then one of relations and one of limits.
 
         Rows named ``minimize`` or ``maximize`` hold the objective, ``lower``, ``upper`` and ``kind`` the
         domains; every other row is a constraint. Blank means 0.
         """
-        from ruddock.formats.table import from_frame
+        from ruddock.formats.grid.read import from_frame
 
         return from_frame(frame, name)
 

@@ -60,11 +60,17 @@ class Sheet(Protocol):
     def row_texts(self, row: int) -> list[str]:
         """Return the cells of a row as text."""
 
+    def all_rows(self) -> Sequence[Sequence[Any]]:
+        """Return all cells as they are."""
+
     def values(self, header: int, column: int) -> list[Any]:
         """Return the cells below a header row as they are."""
 
     def error(self, row: int, column: int | None, message: str) -> FormatError:
-        """Return an error at a cell."""
+        """Return an error at a row, and where columns have letters or names, at a cell."""
+
+    def cell_error(self, row: int, column: int, message: str) -> FormatError:
+        """Return an error at a cell, by its address also in a text file."""
 
 
 def address(row: int, column: int) -> str:
@@ -125,6 +131,10 @@ class CellSheet:
         self.notes: list[str] = []
         self.head = [self.row_texts(row) for row in range(min(len(rows), MOST_HEAD))]
 
+    def all_rows(self) -> Sequence[Sequence[Any]]:
+        """Return all cells as they are."""
+        return self.rows
+
     def row_texts(self, row: int) -> list[str]:
         """Return the cells of a row as text."""
         return [cell_text(value) for value in self.rows[row]]
@@ -134,6 +144,8 @@ class CellSheet:
         if column is None:
             return FormatError(message, path=self.title, line=row + 1)
         return FormatError(message, path=self.title, cell=address(row, column))
+
+    cell_error = error
 
     def refused(self, top: int, columns: Sequence[int]) -> list[tuple[int, FormatError]]:
         """Return the cells that cannot be used, though they look blank, and why; from a row on."""
@@ -180,6 +192,10 @@ class FrameSheet:
         self.notes: list[str] = []
         self.head = [self.row_texts(row) for row in range(min(len(frame) + 1, MOST_HEAD))]
 
+    def all_rows(self) -> Sequence[Sequence[Any]]:
+        """Return all cells as they are, the names of the columns first."""
+        return [tuple(self.frame.columns), *self.frame.itertuples(index=False, name=None)]
+
     def row_texts(self, row: int) -> list[str]:
         """Return the cells of a row as text; the first row holds the names of the columns."""
         held = self.frame.columns if row == 0 else self.frame.iloc[row - 1]
@@ -191,6 +207,8 @@ class FrameSheet:
         if column is not None:
             place += f", column {self.frame.columns[column]}"
         return FormatError(message, path=place)
+
+    cell_error = error
 
     def body(self, header: int, labels: Sequence[int], numbers: Sequence[int], unit: str | None) -> Body:
         """Return columns below a header row."""

@@ -21,7 +21,7 @@ from ruddock.errors import FormatError, together
 from ruddock.formats.files import unpacked
 from ruddock.formats.tables.numerals import Numerals, read_numerals
 from ruddock.formats.tables.quickly import parsed_quickly
-from ruddock.formats.tables.sheets import MOST_HEAD, Body, Labels, without_blank
+from ruddock.formats.tables.sheets import MOST_HEAD, Body, Labels, address, without_blank
 
 SEPARATORS = ("\t", ";", "|", ",")
 NAMES = {"\t": "tabs", ";": "semicolons", "|": "bars", ",": "commas"}
@@ -120,6 +120,10 @@ class TextSheet:
             line = reader.line_num + 1
         return rows
 
+    def all_rows(self) -> Sequence[Sequence[Any]]:
+        """Return all cells as text."""
+        return [[cell.strip() for cell in row] for _, row in self._rows]
+
     def row_texts(self, row: int) -> list[str]:
         """Return the cells of a row as text."""
         return self.head[row] if row < len(self.head) else [cell.strip() for cell in self._rows[row][1]]
@@ -128,6 +132,10 @@ class TextSheet:
         """Return an error at the line of a row."""
         line = self._rows[row][0] if b'"' in self._content and row < len(self._rows) else row + 1
         return FormatError(message, path=self.path, line=line + self._skipped)
+
+    def cell_error(self, row: int, column: int, message: str) -> FormatError:
+        """Return an error at a cell by its address, as a spreadsheet shows the file."""
+        return FormatError(message, path=self.path, cell=address(row + self._skipped, column))
 
     def body(self, header: int, labels: Sequence[int], numbers: Sequence[int], unit: str | None) -> Body:
         """Return columns below a header row."""
@@ -162,7 +170,8 @@ class TextSheet:
             frame = pd.read_csv(
                 source, sep=self.separator, header=None, names=names, usecols=used,
                 skip_blank_lines=False, skipinitialspace=True, keep_default_na=False, low_memory=False,
-                dtype={names[k]: "category" for k in labels}, na_values={names[k]: [""] for k in (*numbers, -1)}, **EXACT,
+                dtype={names[k]: "category" for k in labels},
+                na_values={names[k]: [""] for k in (*numbers, -1)}, **EXACT,
             ).iloc[1:]  # fmt: skip
         except pd.errors.ParserError:
             raise FormatError("a quote is opened and never closed", path=self.path) from None

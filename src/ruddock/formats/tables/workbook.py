@@ -134,6 +134,13 @@ def _sheet_parts(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
             yield element.get("name", ""), target.lstrip("/") if target.startswith("/") else f"xl/{target}"
 
 
+def part_of(path: Path, sheet: str | None) -> str:
+    """Return the file in a workbook's archive that holds a sheet, or its only one."""
+    with zipfile.ZipFile(path) as archive:
+        parts = dict(_sheet_parts(archive))
+    return parts[sheet] if sheet is not None else next(iter(parts.values()))
+
+
 def _covered(ranges: Iterator[str]) -> dict[tuple[int, int], str]:
     """Return the cells that the first cell of a merged range covers."""
     from openpyxl.utils.cell import range_boundaries

@@ -1,0 +1,1 @@
+"""The coefficient grid: a column for each decision, a row for each constraint, as people keep it in spreadsheets."""
