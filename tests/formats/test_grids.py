@@ -257,3 +257,16 @@ def test_names_like_headings_are_quoted_and_ranges_kept(tmp_path: Path) -> None:
         assert again.formulation().decision_names == names
         assert again.formulation().constraint_names == list(rows.labels)
         same(again.problem(), model.problem())
+
+
+def test_our_own_form_is_filled_in_too(tmp_path: Path) -> None:
+    source, target, third = (tmp_path / name for name in ("own.xlsx", "filled.xlsx", "again.xlsx"))
+    meant().write(source)
+    plan = meant().solve()
+    for begin, end in ((source, target), (target, third)):
+        assert CliRunner().invoke(main, ["solve", str(begin), "--filled", str(end)]).exit_code == 0
+        same(rk.read(end).problem(), meant().problem())
+        rows = pd.read_excel(end, sheet_name="constraints", index_col=0)
+        assert rows["slack"].tolist() == plan.constraints()["slack"].tolist()
+        values = pd.read_excel(end, sheet_name="decisions", index_col=0)["value"].dropna()
+        assert values.to_dict() == plan.decisions()["value"].to_dict()

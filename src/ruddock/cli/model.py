@@ -39,7 +39,7 @@ def algebra(model: str, name: str | None, data: Given, sheet: str | None) -> Non
     from ruddock.cli.show import show
     from ruddock.document.content import Document, Verbatim
 
-    built = Input(model, data, sheet).read()
+    built = Input(model, data, sheet).read(say=False)
     if name is not None:
         show(Document.of(built.name, [Verbatim(built.algebra(name))]))
         return
@@ -67,6 +67,6 @@ def _with_tables(document: Document, model: Model) -> Document:
 @SHEET
 def convert(model: str, target: str, data: Given, sheet: str | None) -> None:
     """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .json)."""
-    built = Input(model, data, sheet).read()
+    built = Input(model, data, sheet).read(say=False)
     built.write(target)
     click.echo(f"written to {target}: {built!r}")

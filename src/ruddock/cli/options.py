@@ -165,12 +165,12 @@ class Input(NamedTuple):
             return demos.text(self.source.removeprefix(DEMO))
         return Path(self.source)
 
-    def read(self) -> Model:
+    def read(self, *, say: bool = True) -> Model:
         """Return the model; how a grid was understood is said before anything is made of it."""
         from ruddock.formats import read_with
 
         model = read_with(self.path, self.data, self.sheet)
-        if model.notes and self.path.suffix.lower() != ".rdk":
+        if say and model.notes and self.path.suffix.lower() != ".rdk":
             click.echo("; ".join(model.notes), err=True)
         return model
 

@@ -89,11 +89,16 @@ def labelled(cells: Cells, values: Floats) -> pd.Series[Any]:
     return pd.Series(values, index=index)
 
 
-def missing(cells: Cells, absent: Positions, what: str) -> DataError:
-    """Return the error that lists combinations without a value."""
+def missing_error(cells: Cells, absent: Positions, what: str, origin: str = "") -> DataError:
+    """Return the error that lists combinations without a value; ``origin`` is the table that the data came from."""
     texts = [cells.text(int(i)) for i in absent[:20]]
     count = len(absent)
     more = f" and {count - 8:,} more" if count > 8 else ""
+    if origin:
+        return DataError(
+            f"{origin} has no number for {listed(texts[:8])}{more}, which is needed here: add the line there, or if "
+            "absent means a number, write else and that number after the file"
+        )
     return DataError(
         f"{what} {'is' if count == 1 else 'are'} needed and not given: {listed(texts[:8])}{more}. "
         "Give the number; if absent means a value, say data(..., fill=that value), in a text file: else"
@@ -108,10 +113,11 @@ def values_for(source: Data, cells: Cells, what: str = "data for") -> Floats:
     if (found >= 0).all():
         return source.values[found]
     if source.fill is None:
-        raise missing(
+        raise missing_error(
             Cells(source.axes, [cells.codes[cells.position(n)] for n in source.cells.names]),
             _first_of_each(source, cells, found),
             f"{what} {' x '.join(source.cells.names)}",
+            source.origin,
         )
     held = source.values[np.maximum(found, 0)] if len(source.values) else np.zeros(len(found))
     return np.where(found >= 0, held, source.fill)

@@ -38,6 +38,7 @@ class Data:
 
     def __init__(self, cells: Cells, values: Floats, unit: str | None = None, fill: float | None = None) -> None:
         self.cells, self.values, self.unit, self.fill = cells, values, unit, fill
+        self.origin = ""  # the table that it was read from, for messages
         values.flags.writeable = False
 
     @property

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ruddock.errors import ModelError, listed
-from ruddock.modelling.alignment import axis_names, masked, missing, pick, renamed, values_for
+from ruddock.modelling.alignment import axis_names, masked, missing_error, pick, renamed, values_for
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, Positions, join, project, union
 from ruddock.modelling.data import Data, filled
@@ -263,7 +263,7 @@ class Terms:
         if source is not None:
             absent = np.setdiff1d(np.arange(self.cells.size), source)
             if len(absent):
-                raise missing(self.cells, absent, f"data for {' x '.join(shared)}")
+                raise missing_error(self.cells, absent, f"data for {' x '.join(shared)}")
         return self.gather(cells, source)
 
     def plus(self, other: Terms, sign: float = 1.0) -> Terms:

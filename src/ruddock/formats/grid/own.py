@@ -15,9 +15,10 @@ from ruddock.formats.tables.sheets import Sheet
 
 CONSTRAINTS, DECISIONS = "constraints", "decisions"
 NONE = "none"
+FILLED = ("left side", "slack")  # columns that hold an answer
 
 
-class _Block:
+class Block:
     """A block of cells under headings, down to the first blank row."""
 
     def __init__(self, sheet: Sheet, cells: Sequence[Sequence[Any]], top: int) -> None:
@@ -61,15 +62,9 @@ class _Block:
         return number
 
 
-def read_own(sheets: Sequence[Sheet], path: str) -> Parts | None:
-    """Return the parts of a grid in our own form; None if it is in another.
-
-    Raises
-    ------
-    FormatError
-        With all wrong cells.
-    """
-    blocks: dict[str, _Block] = {}
+def own_blocks(sheets: Sequence[Sheet]) -> tuple[Block, Block] | None:
+    """Return the blocks of constraints and of decisions, if a grid is in our own form."""
+    blocks: dict[str, Block] = {}
     for sheet in sheets:
         if not any(row and row[0] in (CONSTRAINTS, DECISIONS) for row in sheet.head):
             continue
@@ -77,10 +72,24 @@ def read_own(sheets: Sequence[Sheet], path: str) -> Parts | None:
         for row in range(len(cells)):
             word = text_at(cells, row, 0)
             if word in (CONSTRAINTS, DECISIONS) and word not in blocks and (row == 0 or not any(cells[row - 1])):
-                blocks[word] = _Block(sheet, cells, row)
+                blocks[word] = Block(sheet, cells, row)
     if DECISIONS not in blocks or "at least" not in blocks.get(CONSTRAINTS, blocks[DECISIONS]).heads:
         return None
-    own, rows = blocks[DECISIONS], blocks[CONSTRAINTS]
+    return blocks[CONSTRAINTS], blocks[DECISIONS]
+
+
+def read_own(sheets: Sequence[Sheet]) -> Parts | None:
+    """Return the parts of a grid in our own form; None if it is in another.
+
+    Raises
+    ------
+    FormatError
+        With all wrong cells.
+    """
+    blocks = own_blocks(sheets)
+    if blocks is None:
+        return None
+    rows, own = blocks
     refused = [
         error
         for block in (own, rows)
@@ -94,7 +103,7 @@ def read_own(sheets: Sequence[Sheet], path: str) -> Parts | None:
     return parts
 
 
-def _decisions(block: _Block) -> Parts:
+def _decisions(block: Block) -> Parts:
     constant = next((row for row in block.rows if text_at(block.cells, row, 0) == "constant"), None)
     rows = [row for row in block.rows if row != constant]
     place: dict[str, int] = {}
@@ -124,13 +133,13 @@ def _decisions(block: _Block) -> Parts:
     return parts
 
 
-def _constraints(block: _Block, parts: Parts) -> None:
+def _constraints(block: Block, parts: Parts) -> None:
     place = {name: k for k, name in enumerate(parts.names)}
     low, high = block.column("at least"), block.column("at most")
     columns: list[tuple[int, int]] = []
     seen: set[str] = set()
     for k, head in enumerate(block.heads):
-        if k in (0, low, high) or not head:
+        if k in (0, low, high) or not head or head in FILLED:
             continue
         name = unquoted(head)
         if name not in place or name in seen:

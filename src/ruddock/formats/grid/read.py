@@ -54,15 +54,13 @@ def from_frame(frame: pd.DataFrame, name: str) -> Model:
     return _model([FrameSheet("table", held.reset_index())], "table", name)
 
 
-def locate(path: Path, sheet: str | None = None) -> tuple[Grid, Reading]:
-    """Return where the grid of a file is, read."""
-    sheets = list(Tables().candidates(TableSource(str(path), sheet=sheet)))
-    grid = _grid(sheets, str(path))
-    return grid, Reading(grid)
+def read_cells(sheets: list[Sheet], path: str) -> Reading:
+    """Return the grid of a file with the cells that it was read from."""
+    return Reading(_grid(sheets, path))
 
 
 def _model(sheets: list[Sheet], path: str, name: str) -> Model:
-    own = read_own(sheets, path)
+    own = read_own(sheets)
     if own is not None:
         return own.model(name)
     grid = _grid(sheets, path)

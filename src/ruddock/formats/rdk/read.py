@@ -138,7 +138,7 @@ class _Reader:
                     self.trying(section.head, partial(readers[section.word], section))
         refused = self.given.refused([*self.names.data, *self.names.axes])
         if refused is not None and not self.errors:
-            self.errors.append(refused)
+            raise refused
         if self.errors:
             # what follows from a slip on the same line is no news
             slipped = {error.line for error in self.errors if isinstance(error, LineSlipError)}
@@ -281,7 +281,7 @@ class _Reader:
         self.new_name(entry, head)
         sign, at = self.rest(entry, head, ":=")
         axes = self.axes_of(head)
-        text, fill = entry.text[at:], None
+        text, fill, origin = entry.text[at:], None, ""
         if sign == ":":
             text, fill = inline.without_else(text)
         if head.name in self.given.named:
@@ -296,6 +296,7 @@ class _Reader:
                     raise self.source.error("data from a table has axes; a single number is typed", entry, at)
                 held, note = self.tables.data(source, head.name, axes, head.unit)
                 self.notes.append(note)
+                origin = source.shown
             else:
                 try:
                     held = inline.inline(text.lstrip(), axes, head.unit)
@@ -306,7 +307,9 @@ class _Reader:
             if absent:
                 self.notes.append(f"{head.name}: {plural(absent, 'combination')} not there, each counts as {fill:g}")
             held = Data(held.cells, held.values, held.unit, fill)
-        self.names.data[head.name] = with_data_changes(head.name, held, self.changes)
+        held = with_data_changes(head.name, held, self.changes)
+        held.origin = origin
+        self.names.data[head.name] = held
 
     def given_data(self, entry: Entry, head: Head, axes: tuple[Axis, ...]) -> Data:
         """Return data that was given in place of the model's own."""

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-from ruddock.errors import DataError, FormatError, known, listed
+from ruddock.errors import DataError, FormatError, RuddockError, known, listed
 from ruddock.formats.tables.database import is_database
 from ruddock.formats.tables.sources import TableSource
 
@@ -52,7 +52,7 @@ class Given:
             elif isinstance(value, str):
                 source = TableSource.parse(value)
                 if source is None:
-                    raise FormatError(
+                    raise DataError(
                         f"{name}={value}: a table is FILE [sheet S] [table T] [column C]; names with blanks need quotes"
                     )
                 named[name] = source
@@ -70,7 +70,7 @@ class Given:
             if not sign:
                 folder = _folder(word)
             elif not name.strip() or not file.strip():
-                raise FormatError(f"--data {word}: write NAME=FILE, such as need=storm.csv, or a folder of tables")
+                raise DataError(f"--data {word}: write NAME=FILE, such as need=storm.csv, or a folder of tables")
             else:
                 named[name.strip()] = file.strip()
         return cls(cls.of(named).named, folder)
@@ -89,12 +89,12 @@ class Given:
         self.taken.append(here.name)
         return source._replace(file=str(here))
 
-    def refused(self, names: Iterable[str]) -> FormatError | None:
+    def refused(self, names: Iterable[str]) -> RuddockError | None:
         """Return the error of a name that the model does not have, or of a folder without any of its tables."""
         names = list(names)
         for name in self.named:
             if name not in names:
-                return FormatError(f"--data {name}: the model has no data or axis of this name; {known(name, names)}")
+                return DataError(f"--data {name}: the model has no data or axis of this name; {known(name, names)}")
         if self.folder is not None and not self.taken:
             wanted = f"the model reads {listed(self.passed)}" if self.passed else "the model reads no tables"
             return FormatError(f"the folder has no table of the model: {wanted}", path=str(self.folder))

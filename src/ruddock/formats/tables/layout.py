@@ -119,7 +119,7 @@ def _with_values(sheet: Sheet, row: int, columns: list[int], wanted: Wanted, not
             row, None, f"which column is {wanted.name}? There are {names}: write column NAME after the file"
         )
     others = [heads[k] for k in rest if k not in found]
-    if others:
+    if others and wanted.column is None:
         notes.append(f"{'column' if len(others) == 1 else 'columns'} {listed(map(repr, others))} not used")
     if row:
         notes.append(f"headings in line {row + 1}")
