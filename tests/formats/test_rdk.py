@@ -120,7 +120,7 @@ ERRORS = {
     "numbers": ("decisions\n  x >= 0\nmaximize m\n  2 3 x\n", 4, 5, "'3' is not expected here"),
     "strict": ("decisions\n  x >= 0\nrequire\n  c : x < 3\n", 4, 9, "write <="),
     "nonlinear": ("decisions\n  x >= 0\nrequire\n  c : x * x <= 3\n", 4, 9, "not linear"),
-    "bracket": ("decisions\n  x >= 0\nrequire\n  c : (x + 2 <= 3\n", 4, 14, "'<=' is not expected here"),
+    "bracket": ("decisions\n  x >= 0\nrequire\n  c : (x + 2 <= 3\n", 4, 18, "the end of the entry is not expected here; expected .*\\)"),
     "open end": ("decisions\n  x >= 0\nrequire\n  c : x +\n", 4, 10, "the end of the entry is not expected"),
     "no decision": ("decisions\n  x >= 0\nrequire\n  c : 2 <= 3\n", 4, 7, "holds no decision"),
     "reserved": ("decisions\n  sum >= 0\n", 2, 3, "a reserved word"),
@@ -183,7 +183,7 @@ def test_tables_long_and_wide_are_told_apart_and_replaced(folder: Path) -> None:
     storm = read_rdk_text(HAULAGE, "model.rdk", folder, Given.of({"need": folder / "storm.csv"}))
     assert storm.problem().row_lower[-4:].tolist() == [100, 90, 60, 45]
     with pytest.raises(
-        rk.FormatError, match="--data ned: the model has no data or axis of this name; did you mean 'need'"
+        rk.DataError, match="--data ned: the model has no data or axis of this name; did you mean 'need'"
     ):
         read_rdk_text(HAULAGE, "model.rdk", folder, Given.of({"ned": folder / "storm.csv"}))
 
@@ -258,3 +258,44 @@ def test_extreme_expressions_end(text: str) -> None:
     except rk.FormatError:
         return
     assert np.isfinite(problem.costs).all()
+
+
+CONDITIONS = {
+    "rate > 1 and rate < 5": {"B", "C"},
+    "rate <= 1 or rate >= 5": {"A", "D"},
+    "not rate > 1": {"A"},
+    "not (rate > 1 and rate < 5)": {"A", "D"},
+    "grade = A or grade = \"D\"": {"A", "D"},
+    "grade != A and (rate < 3 or not grade <> D)": {"B", "D"},
+    "rate and not some": {"A", "C", "D"},
+    "some or rate >= 5": {"B", "D"},
+    "(rate + 1) * 2 > 6 and not rate = 5": {"C"},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("condition", CONDITIONS)
+def test_conditions_combine_comparisons_of_data_and_labels(condition: str) -> None:
+    text = "axes\n  grade : A, B, C, D\ndata\n  rate[grade] : A 1, B 2, C 3, D 5\n  some[grade] : B 4\n"
+    model = read(f"{text}decisions\n  x[grade] where {condition} : <= 1\nmaximize m\n  sum(x)\n")
+    assert {name[2:-1] for name in model.formulation().decision_names} == CONDITIONS[condition]
+    model = read(f"{text}decisions\n  x[grade]\nmaximize m\n  sum(x)\nrequire\n  c[grade] where {condition} : x <= 1\n")
+    assert {name[2:-1] for name in model.formulation().constraint_names} == CONDITIONS[condition]
+
+
+def test_labels_are_compared_with_labels() -> None:
+    text = "axes\n  place : Fell, Mere\n  origin : place\n  to : place\n  week : 1 .. 12\ndecisions\n"
+    model = read(
+        f"{text}  flow[origin, to] where origin != to : <= 1\n  late[week] where week > 9 or week = 2 : <= 1\nmaximize m\n  sum(flow) + sum(late)\n"
+    )
+    assert model.formulation().decision_names == [
+        "flow[Fell,Mere]", "flow[Mere,Fell]", "late[2]", "late[10]", "late[11]", "late[12]",
+    ]  # fmt: skip
+    for condition, said in (
+        ("origin = Meer", "axis origin has no label 'Meer'; did you mean 'Mere'"),
+        ("origin < Mere", "labels that are text have no order"),
+        ("flow", "neither data nor a decision"),
+    ):
+        with pytest.raises(rk.FormatError, match=said):
+            read(f"{text}  x[origin] where {condition} : <= 1\nmaximize m\n  sum(x)\n")
+    with pytest.raises(rk.FormatError, match="a comparison belongs after where"):
+        read("decisions\n  x\nmaximize m\n  2 * (x <= 3)\n")

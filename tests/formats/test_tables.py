@@ -184,3 +184,46 @@ def test_next_months_table_with_a_new_site_needs_no_edit(month: Path) -> None:
     ):
         done = CliRunner().invoke(main, ["solve", str(month / "model.rdk"), *(f"--data={word}" for word in words)])
         assert done.exit_code == 2 and said in done.output, done.output
+
+
+def test_a_study_over_data_sets(month: Path) -> None:
+    (month / "july.csv").write_text("apiary,need\nFell,10\nMere,20\n")
+    (month / "months.csv").write_text(
+        "Months\n\nscenario,need,note\njune,june/need.csv,\njuly,july.csv,dry\nbad,august.csv,\n"
+    )
+    (month / "june" / "need.csv").write_text("apiary;need\nFell;1,5\nMere;2\n")
+    model = rk.read(month / "model.rdk")
+    table = model.scenarios(month / "months.csv").table()
+    assert table.loc["june", "objective"] == 3.5 and table.loc["july", "objective"] == 30
+    assert "august.csv: file not found" in table.loc["bad", "note"]
+    assert model.what_if({"need": str(month / "july.csv")}).plan.objective == 30
+    with pytest.raises(rk.ModelError, match="only a model read from text has tables"):
+        rk.Model("M").what_if({"need": "july.csv"})
+
+
+VALUES = {
+    "by name": ("Plan of Ann,\n\ndecision,value\n" '"ship[Fell, Quay]",70\n' '"ship[Fell,Abbey]",10\n', {"ship[Fell,Quay]": 70.0, "ship[Fell,Abbey]": 10.0}),
+    "long": ("apiary;market;ship\nFell;Quay;70,5\nMere;Abbey;3\n", {"ship[Fell,Quay]": 70.5, "ship[Mere,Abbey]": 3.0}),
+    "two-way": (",Quay,Abbey\nFell,1,2\nMere,,3\n", {"ship[Fell,Quay]": 1.0, "ship[Fell,Abbey]": 2.0, "ship[Mere,Abbey]": 3.0}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", VALUES)
+def test_values_come_from_the_tables_that_people_keep(form: str, tmp_path: Path) -> None:
+    apiary, market = rk.Axis("apiary", ["Fell", "Mere"]), rk.Axis("market", ["Quay", "Abbey"])
+    model = rk.Model("haul")
+    ship = model.decide("ship", apiary, market)
+    model.minimize("cost", ship.sum())
+    model.require("met", ship.sum(apiary) >= 1)
+    text, values = VALUES[form]
+    (tmp_path / "hand.csv").write_text(text)
+    judged = model.appraise(tmp_path / "hand.csv").plan.decisions()["value"]
+    assert {name: value for name, value in judged.items() if value} == values
+
+
+def test_arrow_tables_are_read_like_frames() -> None:
+    import pyarrow as pa
+
+    apiary = rk.Axis("apiary", ["Fell", "Mere"])
+    held = rk.data(pa.table({"apiary": ["Mere", "Fell"], "need": [80.0, 120.0]}), apiary)
+    assert held["Fell"] == 120

@@ -34,20 +34,22 @@ def read_scenarios(table: pd.DataFrame | str | Path) -> list[Scenario]:
     """Read a table of scenarios from a frame or a file.
 
     The column called ``scenario`` names the rows, without it the index of a frame, else their numbers. Cells
-    hold a number, or a change of what there is: ``+10``, ``-10``, ``*1.1``, ``off``, or a kind of decision; a remark
-    stands in a column called ``note``, ``remark`` or ``comment``.
+    hold a number, a change of what there is (``+10``, ``-10``, ``*1.1``, ``off``), a kind of decision, or the file of
+    a table that takes the place of data, such as ``june.csv``. Columns called ``note``, ``remark`` or ``comment`` are
+    left out.
 
     Raises
     ------
     FormatError
         If the file cannot be read, a name appears twice, or a cell holds none of this; with its place.
     """
-    own_index = None
+    own_index, folder = None, None
     if isinstance(table, pd.DataFrame):
         sheet: Sheet = FrameSheet("table", table)
         own_index = None if isinstance(table.index, pd.RangeIndex) else [str(label) for label in table.index]
     else:
         sheet = _sheet(str(table))
+        folder = Path(table).parent
     header = _header(sheet)
     heads = sheet.head[header]
     named = next((k for k, head in enumerate(heads) if head.casefold() in NAMES), None)
@@ -75,7 +77,7 @@ def read_scenarios(table: pd.DataFrame | str | Path) -> list[Scenario]:
         changes = []
         for k in columns:
             try:
-                changes += [_change(heads[k], texts[k][at])] if texts[k][at] else []
+                changes += [_change(heads[k], texts[k][at], folder)] if texts[k][at] else []
             except ModelError as error:
                 errors.append(sheet.error(row, k, str(error)))
         scenarios.append(Scenario(name, tuple(changes)))
@@ -126,9 +128,13 @@ def _texts(sheet: Sheet, header: int, column: int) -> list[str]:
     return ["" if value != value else repr(value) for value in body.numbers[0].values.tolist()]
 
 
-def _change(target: str, text: str) -> Change:
+def _change(target: str, text: str, folder: Path | None) -> Change:
+    """Return what a cell changes; a table's file is beside the scenarios' own."""
     (change,) = parse_changes({target: _number(text)})
-    return change
+    if change.table is None or folder is None:
+        return change
+    source = TableSource.parse(change.table)
+    return change if source is None else change._replace(value=source.within(folder).written)
 
 
 def _number(text: str) -> float | str:

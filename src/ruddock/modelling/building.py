@@ -399,7 +399,10 @@ class Building:
             If a change names nothing of the model, or does not fit what it names.
         """
         changes = list(changes)
-        data = [change for change in changes if split_member(change.target)[0] in self.data_names]
+        if self._recipe is None and any(change.table is not None for change in changes):
+            raise ModelError("only a model read from text has tables that another file can take the place of")
+        names_ = self.data_names
+        data = [change for change in changes if change.table or split_member(change.target)[0] in names_]
         rest = [change for change in changes if change not in data]
         formulation = self._with_data(data) if data else self.formulation()
         try:

@@ -16,6 +16,7 @@ from ruddock.problem import Floats
 WORDS = ("off", "continuous", "integer", "binary")
 SHORT = re.compile(r"(?P<op>[*+-])\s*(?P<value>.+)")
 PERCENT = re.compile(r"(?P<sign>[+-])\s*(?P<value>[\d.]+)\s*%")
+TABLE = re.compile(r"\S.*\.(csv|csv\.gz|tsv|txt|xlsx|xlsm|ods|parquet|db|sqlite3?)(\s.*)?", re.IGNORECASE)
 HOW = "write a change as NAME=NUMBER, NAME*=NUMBER, NAME+=NUMBER, NAME=+10% or NAME=off"
 
 
@@ -26,7 +27,7 @@ class Change(NamedTuple):
     ----------
     target : what is changed, by name: a limit, ``NAME.lower`` or ``.upper``, ``NAME.kind``, ``ROW.DECISION`` or data
     op : ``=``, or ``*=``, ``+=``, ``-=``
-    value : a number, or one of the words ``off``, ``continuous``, ``integer``, ``binary``
+    value : a number, one of the words ``off``, ``continuous``, ``integer``, ``binary``, or a table (``june.csv``)
     """
 
     target: str
@@ -36,6 +37,11 @@ class Change(NamedTuple):
     def __str__(self) -> str:
         value = self.value if isinstance(self.value, str) else f"{self.value:.12g}"
         return f"{self.target} {self.op} {value}"
+
+    @property
+    def table(self) -> str | None:
+        """The table that takes the place of data, if the change is one of that sort."""
+        return self.value if isinstance(self.value, str) and self.value not in WORDS else None
 
     def applied(self, old: Floats) -> Floats:
         """Return changed numbers."""
@@ -49,6 +55,8 @@ class Change(NamedTuple):
 def _change(target: str, op: str, text: str) -> Change:
     target, word = target.strip(), text.strip()
     if op == "=" and word in WORDS:
+        return Change(target, op, word)
+    if op == "=" and TABLE.fullmatch(word):
         return Change(target, op, word)
     share = PERCENT.fullmatch(word)
     if op == "=" and share:

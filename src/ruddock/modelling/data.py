@@ -14,7 +14,7 @@ from ruddock.errors import DataError, ModelError, known, listed
 from ruddock.modelling.alignment import axis_names, labelled, masked, pick, renamed, values_for
 from ruddock.modelling.axis import Axis, label_text
 from ruddock.modelling.cells import Cells, join, project, union
-from ruddock.modelling.data_sources import from_array, from_frame, from_series, long, numbers
+from ruddock.modelling.data_sources import as_pandas, from_array, from_frame, from_series, long, numbers
 from ruddock.modelling.series import AnySeries, FloatSeries
 from ruddock.modelling.units import combine
 from ruddock.problem import Floats
@@ -237,7 +237,7 @@ def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | Non
 
     Parameters
     ----------
-    source : number, dict, pandas Series or DataFrame, NumPy array, or nested lists
+    source : number, dict, pandas Series or DataFrame, NumPy array, nested lists, or a table of another package
         A dict has labels, or tuples of labels, as keys. A Series is indexed by label. A DataFrame is
         wide (index and columns are two axes) or long (a column per axis, named like it, and one of
         values). An array has the shape of the axes.
@@ -266,6 +266,7 @@ def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | Non
     if len(set(names)) < len(names):
         raise ModelError(f"the axes {', '.join(names)} name one twice; make a second axis over the same labels")
     where = "data on " + " x ".join(names) if axes else "data"
+    source = as_pandas(source)
     if isinstance(source, Data):
         if set(source.cells.names) != set(names):
             raise ModelError(f"the data has the axes {', '.join(source.cells.names)}, not {', '.join(names)}")
@@ -292,11 +293,12 @@ def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | Non
 
 def is_data(value: object) -> bool:
     """Say whether a value can stand where data is wanted."""
-    return isinstance(value, (Data, Real, pd.Series, pd.DataFrame, np.ndarray))
+    return isinstance(as_pandas(value), (Data, Real, pd.Series, pd.DataFrame, np.ndarray))
 
 
 def as_data(value: Source, axes: Iterable[Axis]) -> Data:
     """Turn what is combined with an expression into data; pandas objects find their axes by name."""
+    value = as_pandas(value)
     if isinstance(value, Data):
         return value
     if isinstance(value, Real) or (isinstance(value, np.ndarray) and value.ndim == 0):

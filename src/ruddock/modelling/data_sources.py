@@ -19,6 +19,18 @@ from ruddock.problem import Floats
 Held = tuple[Cells, Floats]  # combinations of labels, and a number for each
 
 
+def as_pandas(source: Any) -> Any:
+    """Return a table of another package as a frame: of Arrow, or of the dataframe interchange protocol."""
+    if isinstance(source, (pd.DataFrame, pd.Series, type)):
+        return source
+    from_arrow = getattr(pd.DataFrame, "from_arrow", None)  # of pandas 3
+    if from_arrow is not None and hasattr(source, "__arrow_c_stream__"):
+        return from_arrow(source)
+    if hasattr(source, "__dataframe__"):
+        return pd.api.interchange.from_dataframe(source)
+    return source
+
+
 def from_array(source: object, axes: tuple[Axis, ...], where: str) -> Held:
     """Return what an array, or nested lists, of the shape of the axes holds."""
     try:

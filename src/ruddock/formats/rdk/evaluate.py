@@ -7,16 +7,20 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
+import numpy as np
+
 from ruddock.errors import DataError, ModelError, known
 from ruddock.formats.rdk.grammar import Token, Tree, meaning, start_of
 from ruddock.formats.rdk.source import Entry, Source, unquoted
 from ruddock.modelling.axis import Axis
+from ruddock.modelling.cells import Cells
 from ruddock.modelling.data import Data, maximum, minimum
 from ruddock.modelling.expression import Expression, Relation, turned
 from ruddock.modelling.formulation import Quantity, expression_of
 from ruddock.modelling.model import Model
 from ruddock.modelling.relation import TURNED
 
+SIGNS = {"=<": "<=", "≤": "<=", "=>": ">=", "≥": ">=", "=": "==", "≠": "!=", "<>": "!="}
 FUNCTIONS = ("sum", "previous", "minimum", "maximum")
 
 
@@ -103,6 +107,9 @@ class Evaluator:
             return self.guarded(node, lambda: -held)
         if kind == "keep":
             return self.value(parts[1])
+        if kind in ("either", "both", "denied", "compared"):
+            message = "a comparison belongs after where, not into an expression"
+            raise self.source.error(message, self.entry, self.offset + start_of(node))
         return self.binary(node)
 
     def find(self, node: Tree[Any], name: str) -> Any:
@@ -236,20 +243,35 @@ class Evaluator:
         return self.guarded(sign, lambda: b.between(low, high))
 
     def condition(self, tree: Tree[Any]) -> Data:
-        """Return the mask of ``where``: data that is present and not zero, or comparisons of data."""
-        mask: Any = None
-        for comparison in tree.children:
-            parts: list[Any] = [*comparison.children, None, None]
-            left, sign, right = parts[:3]
-            held = self.value(left)
-            if sign is not None:
-                other = self.value(right)
-                held = self.guarded(sign, partial(_compare, held, str(sign), other))
-            if not isinstance(held, Data):
-                message = "the condition after where is data, or a comparison of data"
-                raise self.source.error(message, self.entry, self.offset + start_of(left))
-            mask = held if mask is None else self.guarded(left, partial(_both, mask, held))
-        return mask
+        """Return the mask of ``where``: data that is present and not zero, comparisons, and what combines them."""
+        return self.mask(tree.children[0])
+
+    def mask(self, node: Any) -> Data:
+        """Return the mask of a part of a condition."""
+        kind = node.data if isinstance(node, Tree) else ""
+        if kind in ("both", "either"):
+            join = _both if kind == "both" else _either
+            masks = [(part, self.mask(part)) for part in node.children]
+            mask = masks[0][1]
+            for part, other in masks[1:]:
+                mask = self.guarded(part, partial(join, mask, other))
+            return mask
+        if kind == "denied":
+            return whole(self.mask(node.children[1])) == 0
+        held = self.compared(*node.children) if kind == "compared" else self.value(node)
+        if not isinstance(held, Data):
+            message = "the condition after where is data, or a comparison of data or labels"
+            raise self.source.error(message, self.entry, self.offset + start_of(node))
+        return held
+
+    def compared(self, left: Any, sign: Token, right: Any) -> Any:
+        """Return the mask of a comparison: of data, or of the labels of an axis."""
+        sides = [self.names.axes.get(str(node.children[0])) if node.data == "name" else None for node in (left, right)]
+        if sides[0] is None and sides[1] is None:
+            a, b = self.value(left), self.value(right)
+            return self.guarded(sign, lambda: _compare(a, str(sign), b))
+        a, b = (node if axis is None else axis for axis, node in zip(sides, (left, right), strict=True))
+        return self.guarded(sign, lambda: compared_labels(_written(a), _written(b), SIGNS.get(str(sign), str(sign))))
 
 
 def label_of(axis: Axis, text: str) -> Any:
@@ -281,6 +303,63 @@ def _both(a: Data, b: Data) -> Data:
     return a * (b != 0)
 
 
+def _either(a: Data, b: Data) -> Data:
+    return whole(a) + whole(b)
+
+
+def whole(mask: Data) -> Data:
+    """Return a mask over all combinations of its axes, 1 where it keeps and 0 where it does not."""
+    values = np.zeros(Cells(mask.axes).size)
+    values[mask.cells.keys()] = mask.values != 0
+    return Data(Cells(mask.axes), values)
+
+
+def _written(side: Axis | Tree[Any]) -> Axis | str:
+    """Return an axis, or the label that is written beside one."""
+    if isinstance(side, Axis):
+        return side
+    kind, parts = side.data, side.children
+    if kind in ("string", "name", "number"):
+        return unquoted(str(parts[0]))
+    if kind == "negate" and isinstance(parts[1], Tree) and parts[1].data == "number":
+        return f"-{parts[1].children[0]}"
+    raise DataError("an axis is compared with a label or with another axis")
+
+
+def compared_labels(left: Axis | str, right: Axis | str, sign: str) -> Data:
+    """Return the mask of a comparison of labels: by what they read, or as numbers or dates where they are such.
+
+    Raises
+    ------
+    DataError
+        If a label is not one of the axis, or labels without an order are put in one.
+    """
+    if isinstance(left, Axis) and isinstance(right, Axis):
+        axes: tuple[Axis, ...] = (left, right)
+        a, b = (np.array(axis.texts, dtype=object) for axis in axes)
+        a, b = np.repeat(a, len(right)), np.tile(b, len(left))
+    else:
+        axis, label = (left, right) if isinstance(left, Axis) else (right, left)
+        assert isinstance(axis, Axis)
+        axes = (axis,)
+        texts = np.array(axis.texts, dtype=object)
+        other = np.full(len(texts), label, dtype=object)
+        if sign in ("==", "!="):
+            label_of(axis, str(label))
+        a, b = (texts, other) if axis is left else (other, texts)
+    if sign in ("==", "!="):
+        return Data(Cells(axes), ((a == b) == (sign == "==")).astype(np.float64))
+    try:
+        a, b = a.astype(np.float64), b.astype(np.float64)
+    except ValueError:
+        if not all(re.match(r"\d{4}-\d\d-\d\d", text) for text in (*a, *b)):
+            raise DataError(
+                "labels that are text have no order: compare them with = or !=, or keep an order as data"
+            ) from None
+    compare = {"<=": np.less_equal, ">=": np.greater_equal, "<": np.less, ">": np.greater}[sign]
+    return Data(Cells(axes), compare(a, b).astype(np.float64))
+
+
 def _relate(a: Any, sign: str, b: Any) -> Any:
     if isinstance(b, Expression) and not isinstance(a, Expression):
         # decisions on the right stay there
@@ -291,8 +370,9 @@ def _relate(a: Any, sign: str, b: Any) -> Any:
 
 
 def _compare(a: Any, sign: str, b: Any) -> Any:
-    signs = {"=<": "<=", "≤": "<=", "=>": ">=", "≥": ">=", "=": "=="}
-    sign = signs.get(sign, sign)
+    sign = SIGNS.get(sign, sign)
+    if sign == "!=":
+        return a != b
     if sign == "<":
         return a < b
     return a > b if sign == ">" else _relate(a, sign, b)

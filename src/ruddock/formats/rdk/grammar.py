@@ -16,13 +16,20 @@ from ruddock.formats.rdk.source import Entry, Source, masked
 
 GRAMMAR = r"""
 relation: expr CMP expr [CMP expr]
-condition: comparison ("and" comparison)*
-comparison: expr [CMP expr]
+condition: any
 domain: [KIND] [bounds]
 bounds: CMP expr                -> side
       | expr ".." [expr]        -> span
       | ".." expr               -> below
 value: expr
+
+?any: all
+    | all ("or" all)+           -> either
+?all: single
+    | single ("and" single)+    -> both
+?single: expr
+       | expr CMP expr          -> compared
+       | NOT single             -> denied
 
 ?expr: term
      | expr PLUS term           -> add
@@ -38,12 +45,13 @@ value: expr
      | NAME "(" expr ("," expr)* ")"  -> call
      | NAME "[" _subs "]"       -> subscript
      | STRING                   -> string
-     | "(" expr ")"
+     | "(" any ")"
 _subs: sub ("," sub)*
 sub: NAME | STRING | NUMBER | MINUS NUMBER
 
 KIND.2: /(integer|binary|semicontinuous|free)(?!\w)/
-CMP: /<=|=<|≤|>=|=>|≥|==|=|<|>/
+NOT: "not"
+CMP: /<=|=<|≤|>=|=>|≥|==|!=|≠|<>|=|<|>/
 PLUS: "+"
 MINUS: /[-−–]/
 STAR: /[*×·]/
@@ -58,7 +66,7 @@ MEANING = {"<=": "<=", "=<": "<=", "≤": "<=", ">=": ">=", "=>": ">=", "≥": "
 WORDS = {
     "CMP": "<=, >= or =", "PLUS": "+", "MINUS": "-", "STAR": "*", "SLASH": "/", "NUMBER": "a number", "NAME": "a name",
     "STRING": "a quoted label", "KIND": "a kind", "LPAR": "(", "RPAR": ")", "LSQB": "[", "RSQB": "]", "COMMA": ",",
-    "__ANON_0": "..", "AND": "and", "$END": "the end of the entry",
+    "__ANON_0": "..", "AND": "and", "OR": "or", "NOT": "not", "$END": "the end of the entry",
 }  # fmt: skip
 MOST_NESTED = 60  # brackets within brackets
 

@@ -13,8 +13,8 @@ DECLARED = re.compile(r"\b(integer|binary|semicontinuous|free)\b(?!\s*:)")
 BLANKS = re.compile(r'\s*(?P<name>"[^"\n]*"|[^\W\d_]\w*( [^\W\d_]\w*)+)\s*(\([^()\n]*\)\s*)?:')
 RESERVED = {
     "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
-    "semicontinuous", "free", "where", "from", "and", "sum", "previous", "minimum", "maximum", "sheet", "column",
-    "cyclic", "inf",
+    "semicontinuous", "free", "where", "from", "and", "or", "not", "sum", "previous", "minimum", "maximum", "sheet",
+    "column", "cyclic", "inf",
 }  # fmt: skip
 
 

@@ -57,9 +57,11 @@ class TextRecipe(NamedTuple):
 
     def read(self, changes: Sequence[Change] = ()) -> Model:
         """Read the text with changes made to its data, before other data is computed from them."""
-        reader = _Reader(Source(self.name, self.text.splitlines()), self, changes)
+        tables = {change.target: change.table for change in changes if change.table is not None}
+        recipe = self._replace(given=self.given.and_also(tables)) if tables else self
+        reader = _Reader(Source(self.name, self.text.splitlines()), recipe, [c for c in changes if c.table is None])
         model = reader.read()
-        model._recipe = self._replace(
+        model._recipe = recipe._replace(
             data_names=tuple(reader.names.data),
             notes=tuple(reader.notes),
             undeclared=() if reader.open else tuple(reader.names.taken or ()),

@@ -78,6 +78,10 @@ class Given:
     def __bool__(self) -> bool:
         return bool(self.named) or self.folder is not None
 
+    def and_also(self, named: Mapping[str, Any]) -> Given:
+        """Return this with more tables by name."""
+        return Given({**self.named, **Given.of(named).named}, self.folder)
+
     def own(self, source: TableSource) -> TableSource:
         """Return a model's table, from the folder if that has the file."""
         if self.folder is None or is_database(source.file):

@@ -50,10 +50,23 @@ class TableSource(NamedTuple):
         return self if is_database(self.file) else self._replace(file=str(folder / self.file))
 
     @property
+    def written(self) -> str:
+        """The source as it is written after ``from``."""
+        parts = [
+            self.file,
+            *(f"{word} {_quoted(own)}" for word in ("sheet", "table", "column") if (own := getattr(self, word))),
+        ]
+        return " ".join([_quoted(parts[0]), *parts[1:]])
+
+    @property
     def shown(self) -> str:
         """The file's name, for a note."""
         name = self.file if is_database(self.file) else Path(self.file).name
         return f"{name}, table {self.table}" if self.table else name
+
+
+def _quoted(text: str) -> str:
+    return f'"{text}"' if re.search(r"\s", text) else text
 
 
 def _bare(text: str) -> str:
