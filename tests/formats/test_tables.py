@@ -196,7 +196,7 @@ def test_a_study_over_data_sets(month: Path) -> None:
     table = model.scenarios(month / "months.csv").table()
     assert table.loc["june", "objective"] == 3.5 and table.loc["july", "objective"] == 30
     assert "august.csv: file not found" in table.loc["bad", "note"]
-    assert model.what_if({"need": str(month / "july.csv")}).plan.objective == 30
+    assert model.what_if({"need": str(month / "july.csv")}).changed.objective == 30
     with pytest.raises(rk.ModelError, match="only a model read from text has tables"):
         rk.Model("M").what_if({"need": "july.csv"})
 
