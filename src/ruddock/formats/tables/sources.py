@@ -14,7 +14,7 @@ from ruddock.formats.tables.database import SQLITE, is_database, read_database, 
 from ruddock.formats.tables.held import read_data
 from ruddock.formats.tables.layout import Layout, Wanted, find_layout, heading, is_total, plain
 from ruddock.formats.tables.sheets import Sheet
-from ruddock.formats.tables.text import TextSheet, read_text_sheet
+from ruddock.formats.tables.text import read_text_sheet
 from ruddock.formats.tables.workbook import WORKBOOKS, Workbook
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.data import Data
@@ -242,7 +242,7 @@ def _different(sheet: Sheet, header: int, column: int) -> tuple[list[Any], list[
         row = header + 1 + at
         text = value.strip() if isinstance(value, str) else value
         if text is None or text is pd.NaT or text != text or text == "":
-            if not any(sheet.row_texts(row)) if not isinstance(sheet, TextSheet) else width == 1:
+            if not any(sheet.row_texts(row)):
                 blank = row
             continue
         if isinstance(text, str) and is_total(text):
