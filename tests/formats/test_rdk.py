@@ -299,3 +299,40 @@ def test_labels_are_compared_with_labels() -> None:
             read(f"{text}  x[origin] where {condition} : <= 1\nmaximize m\n  sum(x)\n")
     with pytest.raises(rk.FormatError, match="a comparison belongs after where"):
         read("decisions\n  x\nmaximize m\n  2 * (x <= 3)\n")
+
+
+def test_shared_axes_and_data_are_included(tmp_path: Path) -> None:
+    (tmp_path / "shared").mkdir()
+    (tmp_path / "shared" / "common.rdk").write_text(
+        "axes\n  apiary : from need.csv\ndata\n  need[apiary] : from need.csv\n"
+    )
+    (tmp_path / "shared" / "need.csv").write_text("apiary,need\nFell,3\nMere,4\n")
+    text = "model Week\ninclude shared/common.rdk\ndecisions\n  x[apiary]\nminimize m\n  sum(x)\nrequire\n  met[apiary] : x >= need\n"
+    (tmp_path / "week.rdk").write_text(text)
+    model = rk.read(tmp_path / "week.rdk")
+    assert model.solve().objective == 7
+    assert model.what_if({"need": "*2"}).changed.objective == 14
+    for common, said in (
+        ("axes\n  apiary Fell\n", r"common\.rdk, line 2, column"),
+        ("decisions\n  x\n", r"common\.rdk, line 1, column 1: an included file holds axes and data, not decisions"),
+        ("include common.rdk\n", r"common\.rdk, line 1, column 9: common\.rdk is included already"),
+        ("include more.rdk\n", r"common\.rdk, line 1, column 9: file not found: more\.rdk"),
+    ):
+        (tmp_path / "shared" / "common.rdk").write_text(common)
+        with pytest.raises(rk.FormatError, match=said):
+            rk.read(tmp_path / "week.rdk")
+
+
+def test_a_file_that_was_not_changed_is_written_with_its_comments(tmp_path: Path) -> None:
+    text = "# our week\nmodel Week   # in June\ndata\n  need : 3   # crates\ndecisions\n  x <= 9\nminimize m\n  x\nrequire\n  met : x >= need\n"
+    (tmp_path / "week.rdk").write_text(text)
+    model = rk.read(tmp_path / "week.rdk")
+    model.write(tmp_path / "copy.rdk")
+    assert (tmp_path / "copy.rdk").read_text() == text
+    model.require("more", model["x"] >= 4)
+    model.write(tmp_path / "changed.rdk")
+    assert rk.read(tmp_path / "changed.rdk").solve().objective == 4
+    demos.build("spring-haulage").write(tmp_path / "haul.rdk")  # whose tables are elsewhere
+    assert "from " not in (tmp_path / "haul.rdk").read_text()
+    rk.read(tmp_path / "week.rdk", data={}).without_integers().write(tmp_path / "relaxed.rdk")
+    assert "#" not in (tmp_path / "relaxed.rdk").read_text()

@@ -18,6 +18,7 @@ from ruddock.formats.rdk.domains import read_domain
 from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
 from ruddock.formats.rdk.grammar import Tree, parse
 from ruddock.formats.rdk.heads import BLANKS, DECLARED, HEAD, NAMED, RESERVED, WHERE, Head
+from ruddock.formats.rdk.includes import folder_of, with_included
 from ruddock.formats.rdk.labels import numbers_in, typed_labels
 from ruddock.formats.rdk.rules import RuleReader
 from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split
@@ -43,6 +44,7 @@ class TextRecipe(NamedTuple):
     Attributes
     ----------
     tables : tables as they were when the model was read
+    title : the name of the model when it was read
     """
 
     text: str
@@ -54,6 +56,7 @@ class TextRecipe(NamedTuple):
     notes: tuple[str, ...] = ()
     undeclared: tuple[str, ...] = ()
     taken: tuple[str, ...] = ()
+    title: str = ""
 
     def read(self, changes: Sequence[Change] = ()) -> Model:
         """Read the text with changes made to its data, before other data is computed from them."""
@@ -66,6 +69,7 @@ class TextRecipe(NamedTuple):
             notes=tuple(reader.notes),
             undeclared=() if reader.open else tuple(reader.names.taken or ()),
             taken=tuple(reader.names.taken or ()),
+            title=model.name,
         )
         model._read = dict(model._parts)
         return model
@@ -110,6 +114,7 @@ class _Reader:
     def read(self) -> Model:
         """Read all sections in the order in which they build on each other."""
         sections, self.errors = split(self.source)
+        sections = with_included(sections, self.source, self.folder, self.tables, self.errors)
         if not sections and not self.errors:
             self.errors.append(self.source.error("the file is empty; a model has an objective or constraints"))
         headings = [_heading(section) for section in sections if section.word == "decisions"]
@@ -143,11 +148,15 @@ class _Reader:
             raise refused
         if self.errors:
             # what follows from a slip on the same line is no news
-            slipped = {error.line for error in self.errors if isinstance(error, LineSlipError)}
-            self.errors = [e for e in self.errors if isinstance(e, LineSlipError) or e.line not in slipped]
-            self.errors.sort(key=lambda error: (error.line or 0, error.column or 0))
+            slipped = {(error.path, error.line) for error in self.errors if isinstance(error, LineSlipError)}
+            self.errors = [e for e in self.errors if isinstance(e, LineSlipError) or (e.path, e.line) not in slipped]
+            self.errors.sort(key=lambda e: (e.path != self.source.path, e.path or "", e.line or 0, e.column or 0))
             raise together(self.errors)
         return self.model
+
+    def folder_of(self, entry: Entry) -> Path:
+        """Return the folder that the files named in an entry are relative to."""
+        return folder_of(entry, self.source, self.folder)
 
     def each(self, section: Section, read: Callable[[Entry], None]) -> None:
         """Read every entry; what is wrong with one does not hide the others."""
@@ -275,7 +284,7 @@ class _Reader:
         source = TableSource.parse(text[found.end() :])
         if source is None:
             raise self.source.error(HOW_FROM, entry, at + found.end())
-        return self.given.own(source.within(self.folder))
+        return self.given.own(source.within(self.folder_of(entry)))
 
     def data(self, entry: Entry) -> None:
         """Read ``name[axes] (unit) : numbers [else number]``, ``: from file`` or ``= expression``."""

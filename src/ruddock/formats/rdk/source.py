@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from ruddock.errors import FormatError
 from ruddock.formats.rdk.slips import Slips
 
-HEADINGS = ("model", "axes", "data", "decisions", "minimize", "maximize", "quantities", "require")
+HEADINGS = ("model", "include", "axes", "data", "decisions", "minimize", "maximize", "quantities", "require")
 QUOTED = re.compile(r'"(?:\\.|[^"\\\n])*"')  # as in JSON: \" and \\ within
 
 
@@ -41,11 +41,13 @@ class Entry:
     Attributes
     ----------
     text : the physical lines, stripped and joined with newlines
+    source : the text that it stands in
     """
 
     text: str
     starts: list[int]  # where each physical line begins within the text
     places: list[tuple[int, int]]  # its line number and first column
+    source: Source | None = None
 
     @property
     def masked(self) -> str:
@@ -79,6 +81,8 @@ class Source:
         """Return an error at a character of an entry."""
         if entry is None:
             return FormatError(message, path=self.path)
+        if entry.source is not None and entry.source is not self:  # of a file that is included
+            return entry.source.error(message, entry, offset)
         offset = min(max(offset, 0), len(entry.text))
         line, column = entry.place(offset)
         if line > entry.places[0][0] and "expected here" in message:
@@ -115,7 +119,7 @@ def split(source: Source) -> tuple[list[Section], list[FormatError]]:
         indent = len(line) - len(line.lstrip())
         if indent == 0:
             word = re.split(r"[\s(:]", text, maxsplit=1)[0]
-            entry = Entry(text, [0], [(number, 1)])
+            entry = Entry(text, [0], [(number, 1)], source)
             if word not in HEADINGS:
                 hint = f"; lines below a heading are indented. Headings are {', '.join(HEADINGS)}"
                 errors.append(source.error(f"{word!r} is not a heading{hint}", entry))
@@ -126,10 +130,10 @@ def split(source: Source) -> tuple[list[Section], list[FormatError]]:
         if not sections:
             errors.append(
                 source.error(
-                    "the first line is a heading, such as: model NAME", Entry(text, [0], [(number, indent + 1)])
+                    "the first line is a heading, such as: model NAME", Entry(text, [0], [(number, indent + 1)], source)
                 )
             )
-            sections.append(Section("", Entry("", [0], [(number, 1)])))
+            sections.append(Section("", Entry("", [0], [(number, 1)], source)))
         entries = sections[-1].entries
         if depth >= 0 and indent > depth and entries:
             last = entries[-1]
@@ -137,7 +141,7 @@ def split(source: Source) -> tuple[list[Section], list[FormatError]]:
             last.places.append((number, indent + 1))
             last.text += "\n" + text
             continue
-        entries.append(Entry(text, [0], [(number, indent + 1)]))
+        entries.append(Entry(text, [0], [(number, indent + 1)], source))
         depth = indent
     errors += [
         LineSlipError(message, path=source.path, line=line, column=column, text=source.lines[line - 1].expandtabs(1))

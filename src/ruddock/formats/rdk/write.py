@@ -18,6 +18,7 @@ import numpy as np
 
 from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
 from ruddock.formats.files import write_text
+from ruddock.formats.rdk.as_read import text_as_read
 from ruddock.formats.rdk.heads import RESERVED
 from ruddock.formats.rdk.phrases import (
     Written,
@@ -56,6 +57,10 @@ def write_rdk(model: Model, path: Path) -> None:
         If the model has something that the text form cannot say.
     """
     formulation = model.formulation()
+    own = text_as_read(model, path.parent)
+    if own is not None:
+        write_text(path, own)
+        return
     writer = _Writer(formulation)
     try:
         text = writer.text()

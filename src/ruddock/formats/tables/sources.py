@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 import pandas as pd
 
 from ruddock.errors import FormatError, known, listed
+from ruddock.formats.files import read_text
 from ruddock.formats.tables.database import SQLITE, is_database, read_database, read_parquet, read_sqlite
 from ruddock.formats.tables.held import read_data
 from ruddock.formats.tables.layout import Layout, Wanted, find_layout, heading, is_total, plain
@@ -79,6 +80,13 @@ class Tables:
     def __init__(self) -> None:
         self._workbooks: dict[str, Workbook] = {}
         self._sheets: dict[tuple[str, str | None], Sheet] = {}
+        self._texts: dict[Path, str] = {}
+
+    def text(self, path: Path) -> str:
+        """Return the text of a file that a model includes."""
+        if path not in self._texts:
+            self._texts[path] = read_text(path)
+        return self._texts[path]
 
     def candidates(self, source: TableSource) -> Sequence[Sheet]:
         """Return the sheet of a source, or all sheets of a workbook where none is named.
