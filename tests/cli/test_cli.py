@@ -373,3 +373,27 @@ def test_a_hand_made_plan_is_appraised(tmp_path: Path) -> None:
     assert found["gain"] == pytest.approx(6431.7647 - 5395, abs=1e-3)
     values.write_text("decision,value\njars,300\nmead,200\n")
     assert run("appraise", str(path), str(values)).exit_code == 0
+
+
+def test_check_watches_the_files_beside_a_model(tmp_path: Path) -> None:
+    model = tmp_path / "m.rdk"
+    model.write_text("decisions\n  x <= 3\nmaximize m\n  x\nrequire\n  c : x <= need\n")
+    command = [*EXE, "check", str(model), "--watch"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) as done:
+
+        def until(words: str) -> str:
+            said = ""
+            while words not in said:
+                line = done.stdout.readline()  # type: ignore[union-attr]
+                assert line, said
+                said += line
+            return said
+
+        try:
+            assert "'need' is neither data nor a decision" in until("watching")
+            model.write_text(model.read_text().replace("<= need", "<= 2"))
+            assert "no problems found" in until("watching")
+            done.send_signal(signal.SIGINT)
+            assert done.wait(30) == 1
+        finally:
+            done.kill()

@@ -50,12 +50,12 @@ class RuddockGroup(click.Group):
             try:
                 status = super().main(args, prog_name or "ruddock", standalone_mode=False, **extra)
             except RuddockError as error:
-                _show_error(str(error))
+                show_error(str(error))
                 status = 2
             except click.ClickException as error:
                 asked = getattr(error, "ctx", None)
                 help_with = f"\nSee {asked.command_path} -h." if asked is not None else ""
-                _show_error(error.format_message() + help_with)
+                show_error(error.format_message() + help_with)
                 status = 2
             except (click.Abort, KeyboardInterrupt):
                 click.echo("stopped", err=True)
@@ -63,7 +63,8 @@ class RuddockGroup(click.Group):
         sys.exit(status if isinstance(status, int) else 0)
 
 
-def _show_error(message: str) -> None:
+def show_error(message: str) -> None:
+    """Show an error in the one form that all have."""
     click.secho("error: ", fg="red", bold=True, nl=False, err=True)
     click.echo(message, err=True)
 

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import time
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -14,19 +18,57 @@ if TYPE_CHECKING:
     from ruddock.formats.tables.given import Given
     from ruddock.modelling.model import Model
 
+SECONDS = 0.3  # between two looks at a folder that is watched
+
 
 @main.command(short_help="Look for what is probably wrong, before any solve.")
-@asks(solves=False)
-def check(model: Input, out: Output) -> None:
+@asks(
+    click.option("--watch", is_flag=True, help="Check again whenever a file of MODEL's folder is saved; Ctrl-C ends."),
+    solves=False,
+)
+def check(model: Input, out: Output, watch: bool) -> None:
     """Look for what is probably wrong in MODEL, before any solve.
 
     Exit status 1 if a finding of severity error makes the model infeasible.
     """
-    built = model.read()
+    if watch:
+        _watch(model, out)
+        return
+    if not _checked(model, out):
+        raise click.exceptions.Exit(1)
+
+
+def _checked(model: Input, out: Output) -> bool:
+    """Show the findings of a model; return whether none of them is an error."""
+    built = model.read(say=False)
     findings = built.check()
     out.write(findings, _with_tables(findings.document(all=out.everything), built))
-    if findings.errors:
-        raise click.exceptions.Exit(1)
+    return not findings.errors
+
+
+def _watch(model: Input, out: Output) -> None:
+    """Check a model again and again, each time that a file beside it was saved."""
+    from ruddock.cli.errors import show_error
+    from ruddock.errors import RuddockError
+
+    while True:
+        before = _saved(model.path.parent)
+        try:
+            _checked(model, out)
+        except RuddockError as error:
+            show_error(str(error))
+        click.echo(f"watching {model.path.parent.resolve()}; Ctrl-C ends", err=True)
+        while _saved(model.path.parent) == before:
+            time.sleep(SECONDS)
+
+
+def _saved(folder: Path) -> dict[str, int]:
+    """Return when each file of a folder was saved."""
+    saved = {}
+    for entry in os.scandir(folder):
+        with contextlib.suppress(OSError):  # gone meanwhile
+            saved[entry.name] = entry.stat().st_mtime_ns
+    return saved
 
 
 @main.command(short_help="Write the model out as algebra, data filled in.")
@@ -51,7 +93,6 @@ def algebra(model: str, name: str | None, data: Given, sheet: str | None) -> Non
 
 def _with_tables(document: Document, model: Model) -> Document:
     """Return a document with how the tables of the model were read below."""
-
     from ruddock.document.content import Listing, Section
 
     if not model.notes:
