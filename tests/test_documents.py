@@ -20,6 +20,7 @@ from click.testing import CliRunner
 import ruddock
 from ruddock.cli import main
 from ruddock.formats.model_schema import SCHEMA
+from ruddock.formats.plan_schema import SCHEMA as PLAN
 
 ROOT = Path(__file__).parent.parent
 PAGES = sorted([ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")])
@@ -101,3 +102,4 @@ def test_docstring_examples_hold() -> None:
 
 def test_the_schema_in_the_documentation_is_the_one_in_force() -> None:
     assert json.loads((ROOT / "docs/model-schema.json").read_text()) == SCHEMA
+    assert json.loads((ROOT / "docs/plan-schema.json").read_text()) == PLAN

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -265,3 +267,28 @@ def test_a_plan_stays_what_it_was_when_the_model_moves_on() -> None:
     model.decide("candles")
     pd.testing.assert_frame_equal(plan.decisions(), before)
     assert len(model.solve().decisions()) == 4
+
+
+def test_every_plan_keeps_the_published_schema() -> None:
+    from jsonschema import Draft202012Validator, ValidationError
+
+    from ruddock.formats.plan_schema import SCHEMA
+
+    x, plans = None, []
+    for lower, limits, lines in ((0, (2, 1), True), (0, (None, None), True), (5, (None, 3), False)):
+        model = rk.Model("odd")
+        x = model.decide("x", lower=lower, kind="continuous" if lines else "integer")
+        model.maximize("o", x)
+        for k, (sense, limit) in enumerate(zip((">=", "<="), limits, strict=True)):
+            if limit is not None:
+                model.require(f"c{k}", x >= limit if sense == ">=" else x <= limit)
+        plans.append(model.solve())
+    assert {plan.status for plan in plans} == {"infeasible", "unbounded"}
+    names = ("packing-week", "spring-haulage", "stock", "two-objectives", "tariff", "product-mix")
+    plans += [demos.build(name).solve() for name in names]
+    plans.append(demos.build("tariff").solve(time_limit=0.0))
+    check = Draft202012Validator(SCHEMA)
+    for plan in plans:
+        check.validate(json.loads(json.dumps(plan.as_dict(), allow_nan=False)))
+    with pytest.raises(ValidationError):
+        check.validate({**plans[-1].as_dict(), "format": "ruddock-plan/2"})

@@ -11,7 +11,7 @@ NAME = {"type": "string", "minLength": 1, "maxLength": 10_000}
 UNIT = {"type": ["string", "null"]}
 
 
-def _object(**properties: Any) -> dict[str, Any]:
+def object_of(**properties: Any) -> dict[str, Any]:
     """Return the schema of an object in which all of these stand, those named with a ``_`` behind them optional."""
     needed = [name for name in properties if not name.endswith("_")]
     named = {name.removesuffix("_"): held for name, held in properties.items()}
@@ -31,26 +31,26 @@ CELLS = {
     },
 }
 TERMS = {
-    **_object(rows=PLACES, columns=PLACES, values=NUMBERS, constants=NUMBERS),
+    **object_of(rows=PLACES, columns=PLACES, values=NUMBERS, constants=NUMBERS),
     "description": (
         "a linear expression for each member: entries with their member (row), decision (column, counted over all "
         "decisions and then the values of all curves) and coefficient, and a constant for each member"
     ),
 }
 SIDES = {
-    **_object(sense={"enum": ["<=", ">=", "==", "between"]}, left=TERMS, right={"anyOf": [TERMS, {"type": "null"}]},
+    **object_of(sense={"enum": ["<=", ">=", "==", "between"]}, left=TERMS, right={"anyOf": [TERMS, {"type": "null"}]},
               low_=LIMITS, high_=LIMITS),
     "description": "both sides as written; of a range the left one with the limits low and high, null for none",
 }  # fmt: skip
 
 LABELS = {
     "oneOf": [
-        _object(labels=_list({"type": ["string", "number", "boolean"]})),
-        _object(type={"const": "datetime"}, zone=UNIT, labels=_list({"type": "string"})),
-        _object(type={"const": "date"}, labels=_list({"type": "string"})),
-        _object(type={"const": "period"}, step=NAME, labels=_list({"type": "string"})),
-        _object(type={"const": "timedelta"}, labels=_list({"type": "integer"})),
-        _object(
+        object_of(labels=_list({"type": ["string", "number", "boolean"]})),
+        object_of(type={"const": "datetime"}, zone=UNIT, labels=_list({"type": "string"})),
+        object_of(type={"const": "date"}, labels=_list({"type": "string"})),
+        object_of(type={"const": "period"}, step=NAME, labels=_list({"type": "string"})),
+        object_of(type={"const": "timedelta"}, labels=_list({"type": "integer"})),
+        object_of(
             type={"const": "interval"},
             closed={"enum": ["left", "right", "both", "neither"]},
             labels=_list({**_list({"type": ["string", "number"]}), "minItems": 2, "maxItems": 2}),
@@ -60,9 +60,9 @@ LABELS = {
 
 RULE = {
     "oneOf": [
-        _object(rule={"const": "if"}, condition=_object(terms=TERMS, **CELLS), relation=SIDES),
-        _object(rule={"const": "either"}, relations={**_list(SIDES), "minItems": 2}),
-        _object(
+        object_of(rule={"const": "if"}, condition=object_of(terms=TERMS, **CELLS), relation=SIDES),
+        object_of(rule={"const": "either"}, relations={**_list(SIDES), "minItems": 2}),
+        object_of(
             rule={"enum": ["run", "pause"]},
             on=TERMS,
             axis=NAME,
@@ -75,12 +75,12 @@ RULE = {
 SCHEMA: dict[str, Any] = {
     "$schema": "https://json-schema.org/draft/2020-12/schema",
     "title": "A Ruddock model",
-    **_object(
+    **object_of(
         format={"const": "ruddock-model/1"},
         model={"type": "string"},
         axes={"type": "object", "additionalProperties": LABELS},
         decisions=_list(
-            _object(
+            object_of(
                 name=NAME,
                 kind={"enum": ["continuous", "integer", "binary", "semicontinuous"]},
                 kinds={**_list({"enum": [0, 1, 2, 3]}), "description": "of each member: 1 integer, 2 semicontinuous"},
@@ -91,9 +91,9 @@ SCHEMA: dict[str, Any] = {
                 **CELLS,
             )
         ),
-        curves=_list(_object(name=NAME, unit=UNIT, x=TERMS, at=_list(NUMBERS), values=_list(NUMBERS), **CELLS)),
+        curves=_list(object_of(name=NAME, unit=UNIT, x=TERMS, at=_list(NUMBERS), values=_list(NUMBERS), **CELLS)),
         objectives=_list(
-            _object(
+            object_of(
                 name=NAME,
                 maximize={"type": "boolean"},
                 unit=UNIT,
@@ -101,8 +101,8 @@ SCHEMA: dict[str, Any] = {
                 parts={"type": "object", "additionalProperties": TERMS, "minProperties": 1},
             )
         ),
-        constraints=_list(_object(name=NAME, unit=UNIT, listed={"type": "boolean"}, sides=SIDES, **CELLS)),
-        rules=_list(_object(name=NAME, unit=UNIT, rule=RULE, **CELLS)),
-        quantities=_list(_object(name=NAME, unit=UNIT, terms=TERMS, **CELLS)),
+        constraints=_list(object_of(name=NAME, unit=UNIT, listed={"type": "boolean"}, sides=SIDES, **CELLS)),
+        rules=_list(object_of(name=NAME, unit=UNIT, rule=RULE, **CELLS)),
+        quantities=_list(object_of(name=NAME, unit=UNIT, terms=TERMS, **CELLS)),
     ),
 }
