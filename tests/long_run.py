@@ -1,4 +1,4 @@
-"""Long runs, by hand: ``python -m tests.long_run [parsers] [engine] [integers] [invariance] [failures] [limits]
+"""Long runs, by hand: ``python -m tests.long_run [parsers] [tables] [engine] [integers] [invariance] [failures] [limits]
 [answers]``. Exits 1 if anything is wrong.
 """
 
@@ -21,12 +21,14 @@ from ruddock.engine.solve import solve
 from tests import integer_problems
 from tests.engine import faults
 from tests.exact import judge
+from tests.formats.mutated_tables import attempts
 from tests.formats.test_rdk import mutations, read
 from tests.generators import STRUCTURES, planted, random_lp
 from tests.oracles import ORACLES
 from tests.transforms import integer_invariance, linear_invariance
 
 MUTATED = 20_000
+MUTATED_TABLES = 100_000
 SLOWEST = 2.0  # seconds that one mutated input may take
 
 
@@ -53,6 +55,17 @@ def parsers() -> int:
         slowest = max(slowest, time.perf_counter() - start)
     print(f"text form: {dict(seen)}, slowest {slowest:.2f} s, wrong {wrong}")
     return wrong + int(slowest > SLOWEST)
+
+
+def tables() -> int:
+    """Read mutated tables and grids the same way."""
+    wrong, slowest, seen = 0, 0.0, Counter[str]()
+    for name, work in attempts(17, MUTATED_TABLES):
+        start = time.perf_counter()
+        wrong += not survives(work, name, seen)
+        slowest = max(slowest, time.perf_counter() - start)
+    print(f"tables: {dict(seen)}, slowest {slowest:.2f} s, wrong {wrong}")
+    return wrong
 
 
 def mps() -> int:
@@ -193,6 +206,7 @@ def answers() -> int:
 
 RUNS = {
     "parsers": lambda: parsers() + mps(),
+    "tables": tables,
     "engine": engine,
     "integers": integers,
     "invariance": invariance,

@@ -33,7 +33,7 @@ def read_parquet(path: Path) -> FrameSheet:
         raise FormatError('reading Parquet needs pyarrow: pip install "ruddock[parquet]"', path=str(path))
     try:
         frame = pd.read_parquet(path, engine="pyarrow")
-    except (OSError, ValueError) as error:
+    except Exception as error:  # what pyarrow raises at a damaged file
         raise FormatError(f"cannot be read: {str(error).splitlines()[0]}", path=str(path)) from None
     held = [name for name in frame.index.names if name is not None]
     return FrameSheet(str(path), frame.reset_index() if held else frame)
@@ -52,8 +52,9 @@ def read_sqlite(path: Path, table: str | None) -> FrameSheet:
         name = _chosen(table, names, str(path))
         quoted = '"' + name.replace('"', '""') + '"'
         frame = pd.read_sql_query(f"select * from {quoted}", connection)
-    except sqlite3.DatabaseError as error:
-        raise FormatError(f"cannot be read as a SQLite database: {error}", path=str(path)) from None
+    except (sqlite3.Error, pd.errors.DatabaseError, ValueError, OverflowError) as error:
+        said = str(error).splitlines()[0]
+        raise FormatError(f"cannot be read as a SQLite database: {said}", path=str(path)) from None
     finally:
         connection.close()
     return FrameSheet(f"{path}, table {name}", frame)

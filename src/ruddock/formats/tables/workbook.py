@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import io
 import re
 import zipfile
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
 
 from ruddock.errors import FormatError, known, listed
+from ruddock.formats.files import unpacked
 from ruddock.formats.tables.sheets import CellSheet, address
 
 WORKBOOKS = (".xlsx", ".xlsm", ".ods")
@@ -22,7 +25,7 @@ class Workbook:
     """The sheets of a workbook, each read when it is asked for."""
 
     def __init__(self, path: Path) -> None:
-        self.path = path
+        self.path, self._content = path, unpacked(path)
         self._sheets: dict[str, CellSheet] = {}
         if path.suffix.lower() == ".ods":
             self._read_ods()
@@ -54,35 +57,43 @@ class Workbook:
     # ------------------------------------------------------------------ .xlsx
 
     def _open(self) -> None:
-        from openpyxl import load_workbook
-
-        try:
-            self._book = load_workbook(self.path, read_only=True, data_only=True, keep_links=False)
-            with zipfile.ZipFile(self.path) as archive:
-                self._parts = dict(_sheet_parts(archive))
-        except (OSError, KeyError, ValueError, zipfile.BadZipFile, ElementTree.ParseError) as error:
-            old = zipfile.BadZipFile in type(error).__mro__
-            reason = "this is not a workbook, or one with a password" if old else f"cannot be read: {error}"
-            raise FormatError(reason, path=str(self.path)) from None
+        if not zipfile.is_zipfile(io.BytesIO(self._content)):
+            raise FormatError("this is not a workbook, or one with a password", path=str(self.path))
+        with self._sound(), zipfile.ZipFile(io.BytesIO(self._content)) as archive:
+            self._parts = dict(_sheet_parts(archive))
+            self._book = self._loaded(data_only=True)
         self._parts = {name: part for name, part in self._parts.items() if name in self._book.sheetnames}
 
+    def _loaded(self, *, data_only: bool) -> Any:
+        from openpyxl import load_workbook
+
+        return load_workbook(io.BytesIO(self._content), read_only=True, data_only=data_only, keep_links=False)
+
+    @contextmanager
+    def _sound(self) -> Iterator[None]:
+        """Turn what the packages raise at a damaged file into an error of ours."""
+        try:
+            yield
+        except FormatError:
+            raise
+        except Exception as error:
+            said = str(error).splitlines()[0] if str(error) else type(error).__name__
+            raise FormatError(f"this workbook is damaged: {said}", path=str(self.path)) from None
+
     def _read(self, name: str) -> CellSheet:
-        sheet = self._book[name]
-        if hasattr(sheet, "reset_dimensions"):
+        with self._sound():
+            sheet = self._book[name]
             sheet.reset_dimensions()  # some writers note a size that is too small
-        rows = _trimmed(sheet.iter_rows(values_only=True))
-        with zipfile.ZipFile(self.path) as archive:
-            source = archive.read(self._parts[name])
-        merged = _covered(found[1].decode() for found in MERGED.finditer(source))
-        unsaved = self._unsaved(name, rows) if FORMULA.search(source) else set()
+            rows = _trimmed(sheet.iter_rows(values_only=True))
+            with zipfile.ZipFile(io.BytesIO(self._content)) as archive:
+                source = archive.read(self._parts[name])
+            merged = _covered(found[1].decode() for found in MERGED.finditer(source))
+            unsaved = self._unsaved(name, rows) if FORMULA.search(source) else set()
         return CellSheet(str(self.path), name if len(self._parts) > 1 else None, rows, merged, unsaved)
 
     def _unsaved(self, name: str, rows: list[tuple[Any, ...]]) -> set[tuple[int, int]]:
         """Return where formulas are that were never calculated: a second reading shows the formulas themselves."""
-        from openpyxl import load_workbook
-
-        book = load_workbook(self.path, read_only=True, data_only=False, keep_links=False)
-        sheet = book[name]
+        sheet = self._loaded(data_only=False)[name]
         sheet.reset_dimensions()
         unsaved = set()
         for i, row in enumerate(sheet.iter_rows(values_only=True)):
@@ -90,7 +101,6 @@ class Workbook:
             for j, value in enumerate(row):
                 if value is not None and (j >= len(held) or held[j] is None):
                     unsaved.add((i, j))
-        book.close()
         if unsaved:  # a formula below or right of all values makes the sheet larger
             rows += [()] * (max(i for i, _ in unsaved) + 1 - len(rows))
         return unsaved
@@ -101,15 +111,16 @@ class Workbook:
         from odf.opendocument import load
         from odf.table import Table
 
-        try:
-            document = load(str(self.path))
-        except Exception as error:  # the package raises what its XML parser raises
-            raise FormatError(f"this is not a workbook: {error}", path=str(self.path)) from None
+        if not zipfile.is_zipfile(io.BytesIO(self._content)):
+            raise FormatError("this is not a workbook, or one with a password", path=str(self.path))
+        with self._sound():
+            document = load(io.BytesIO(self._content))
         tables = document.spreadsheet.getElementsByType(Table) if hasattr(document, "spreadsheet") else []
         self._parts = {str(table.getAttribute("name")): "" for table in tables}
         for table in tables:
             name = str(table.getAttribute("name"))
-            rows, merged, unsaved = _ods_cells(table)
+            with self._sound():
+                rows, merged, unsaved = _ods_cells(table)
             self._sheets[name] = CellSheet(
                 str(self.path), name if len(self._parts) > 1 else None, rows, merged, unsaved
             )

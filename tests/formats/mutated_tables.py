@@ -1,0 +1,80 @@
+"""Tables and grids with bytes, lines and the XML of their sheets changed at random: never a traceback."""
+
+from __future__ import annotations
+
+import io
+import random
+import tempfile
+import zipfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import ruddock as rk
+from tests.formats.awkward_files import FILES
+from tests.formats.test_grids import FORMS, formatted
+from tests.formats.test_tables import model_of
+
+BITS = [b",", b";", b'"', b"\n\n", b"Total", b"<=", b"max ", b"1,200", b"NaN", b"\xff\xfe", b"inf", b"=1+1", b"#N/A"]
+
+
+def mutated(content: bytes, rng: random.Random) -> bytes:
+    """Return content with a few changes."""
+    held = bytearray(content)
+    for _ in range(rng.choice((1, 1, 2, 5))):
+        at, other = rng.randrange(len(held) + 1), rng.randrange(len(held) + 1)
+        change = rng.randrange(6)
+        if change == 0:
+            held[at:at] = bytes([rng.randrange(256)])
+        elif change == 1:
+            del held[at : at + rng.choice((1, 1, 3, 20))]
+        elif change == 2 and held:
+            held[min(at, len(held) - 1)] = rng.choice(b',;"\n\t.-%0123456789<>=()\xa3\xff\x00')
+        elif change == 3:
+            held[at:at] = rng.choice(BITS)
+        elif change == 4:
+            held[at:at] = held[min(at, other) : max(at, other)][:200]
+        else:
+            lines = bytes(held).split(b"\n")
+            rng.shuffle(lines)
+            held = bytearray(b"\n".join(lines))
+    return bytes(held)
+
+
+def mutated_book(content: bytes, rng: random.Random) -> bytes:
+    """Return a workbook with the XML of a sheet changed, and now and then that of the whole."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(content)) as old, zipfile.ZipFile(out, "w") as new:
+        for name in old.namelist():
+            part = old.read(name)
+            if "sheet1.xml" in name or ("workbook.xml" in name and rng.random() < 0.1):
+                part = mutated(part, rng)
+            new.writestr(name, part)
+    return out.getvalue()
+
+
+def attempts(seed: int, count: int) -> Iterator[tuple[str, Callable[[], rk.Model]]]:
+    """Yield the name of a changed file and a call that reads it."""
+    rng = random.Random(seed)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        cases = {}
+        for case in FILES:
+            case.make(folder / case.name)
+            cases[case.name] = case, (folder / case.name).read_bytes()
+        grids = {f"{form}.csv": text.encode() for form, (text, _) in FORMS.items()}
+        formatted(folder / "formatted.xlsx")
+        grids["formatted.xlsx"] = (folder / "formatted.xlsx").read_bytes()
+        for _ in range(count):
+            table = rng.random() < 0.7
+            file = rng.choice(list(cases if table else grids))
+            content = cases[file][1] if table else grids[file]
+            change = mutated_book if content[:2] == b"PK" and ".ods" not in file and rng.random() < 0.8 else mutated
+            new = change(content, rng)
+            if table:
+                case = cases[file][0]._replace(
+                    make=lambda path, new=new: path.write_bytes(new), values=cases[file][0].values or {}
+                )
+                yield file, lambda case=case: model_of(case, folder)
+            else:
+                (folder / file).write_bytes(new)
+                yield file, lambda file=file: rk.read(folder / file)
