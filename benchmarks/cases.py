@@ -15,7 +15,7 @@ from scipy.optimize import linear_sum_assignment
 from scipy.sparse.linalg import splu
 
 import ruddock as rk
-from benchmarks import families, screens
+from benchmarks import families, screens, tables
 from benchmarks.measuring import Measured, check, timed
 from ruddock.engine.clash import find_clash
 from ruddock.engine.simplex.solver import LinearSolver
@@ -224,6 +224,8 @@ CASES = {
     "iteration": Case(iteration, "one iteration, 12,500 rows", "one splu solve", 3.0),
     "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
     "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),
+    "table": Case(tables.table, "a CSV table of 1,000,000 rows into data", "pandas.read_csv", 1.5),
+    "grid": Case(tables.grid, "a grid of 100,000 cells into a model", "openpyxl, read only", 1.5),
     "version": Case(screens.version, "ruddock --version, whole process", "importing pandas", 0.5),
     "help": Case(screens.help_, "ruddock -h, whole process", "importing pandas", 0.5),
     "command": Case(screens.command, "ruddock solve of a file, whole process", "importing NumPy, SciPy, pandas", 1.5),
