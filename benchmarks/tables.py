@@ -29,7 +29,7 @@ def table() -> Measured:
     axes = rk.Axis("apiary", names[0]), rk.Axis("market", names[1])
     ours, (held, _) = timed(lambda: Tables().data(TableSource(str(path)), "haul", axes, None))
     reference, frame = timed(lambda: pd.read_csv(path))
-    check(len(held) == len(frame) and held.values.sum() == frame["haul"].to_numpy().sum(), "table")
+    check(bool((np.sort(held.values) == np.sort(frame["haul"].to_numpy())).all()), "table")
     return Measured(ours, reference, entries=len(frame))
 
 
