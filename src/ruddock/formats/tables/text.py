@@ -163,13 +163,14 @@ class TextSheet:
         """
         width = max([len(self.head[header])] + [k + 1 for k in (*labels, *numbers)])
         names = [f"c{k}" for k in range(width + 1)]
+        spaced = b'"' in self._content  # a quote opens behind blanks, too, which takes time to see
         used = [names[k] for k in (*labels, *numbers, -1)]
         # a row of blanks in front fixes the number of columns; one more column catches rows with too many cells
         source = io.BytesIO(self.separator.encode() * width + b"\n" + self._content[self._offset(header + 1) :])
         try:
             frame = pd.read_csv(
                 source, sep=self.separator, header=None, names=names, usecols=used,
-                skip_blank_lines=False, skipinitialspace=True, keep_default_na=False, low_memory=False,
+                skip_blank_lines=False, skipinitialspace=spaced, keep_default_na=False, low_memory=False,
                 dtype={names[k]: "category" for k in labels},
                 na_values={names[k]: [""] for k in (*numbers, -1)}, **EXACT,
             ).iloc[1:]  # fmt: skip
