@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from typing import Any
+
+import pandas as pd
 
 from ruddock.errors import FormatError
 from ruddock.formats.rdk.source import unquoted
 
 LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"(?=\s*(?:,|\n|\Z))|[^,\n]+)')
 COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
+DATE = re.compile(r"\d{4}-\d\d-\d\d")
 MOST_LABELS = 10_000_000
 
 
-def typed_labels(text: str, error: Callable[[str], FormatError]) -> Sequence[str | int]:
-    """Return the labels that a text lists; text in quotes stays text, whole numbers without quotes are numbers."""
+def typed_labels(text: str, error: Callable[[str], FormatError]) -> Sequence[Any]:
+    """Return the labels that a text lists: whole numbers and dates are such, text in quotes stays text."""
     count = COUNT.match(text)
     if count:
         if abs(int(count[2]) - int(count[1])) > MOST_LABELS:
@@ -30,11 +34,18 @@ def typed_labels(text: str, error: Callable[[str], FormatError]) -> Sequence[str
             f'blanks ("{written[0]}")'
         )
     labels = [unquoted(label) for label in written]
-    return numbers_in(labels) if plain else labels
+    return with_types(labels) if plain else labels
 
 
-def numbers_in(labels: list[str]) -> Sequence[str | int]:
-    """Return integers where all labels are such, so that they order as numbers."""
+def with_types(labels: Sequence[Any]) -> Sequence[Any]:
+    """Return integers, or dates, where all labels are such, so that they order as numbers and dates."""
+    if not all(isinstance(label, str) for label in labels):
+        return labels
+    if labels and all(DATE.fullmatch(label) for label in labels):
+        try:
+            return list(pd.to_datetime(list(labels), format="%Y-%m-%d"))
+        except ValueError:  # no date, such as 2026-02-30
+            return labels
     if labels and all(re.fullmatch(r"-?(0|[1-9]\d{0,17})", label) for label in labels):
         return [int(label) for label in labels]
     return labels

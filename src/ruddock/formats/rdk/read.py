@@ -19,7 +19,7 @@ from ruddock.formats.rdk.evaluate import Evaluator, FollowUpError, Names
 from ruddock.formats.rdk.grammar import Tree, parse
 from ruddock.formats.rdk.heads import BLANKS, DECLARED, HEAD, NAMED, RESERVED, WHERE, Head
 from ruddock.formats.rdk.includes import folder_of, with_included
-from ruddock.formats.rdk.labels import numbers_in, typed_labels
+from ruddock.formats.rdk.labels import typed_labels, with_types
 from ruddock.formats.rdk.rules import RuleReader
 from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split
 from ruddock.formats.tables.given import Given
@@ -266,7 +266,7 @@ class _Reader:
             labels: Any = given
         elif source is not None:
             found, note = self.tables.labels(source, head.name)
-            labels = numbers_in(found)
+            labels = with_types(found)
             self.notes.append(note if given is None else f"{note} (replaced for this run)")
         elif text in self.names.axes:
             labels = self.names.axes[text]

@@ -19,7 +19,7 @@ MEANT = {said: word for word, others in HEADINGS.items() for said in (word, *oth
 HEADING = re.compile(r"(?:subject to|such that|[^\s:(]+)(?=[\s:(]|$)", re.IGNORECASE)
 ENDS = ("end", "end.", "solve", "solve.")
 TERMINATOR = re.compile(r";\s*$")
-COMMENT = re.compile(r"//|/\*|\*/|(?<![\w)\]])--\s*(?=[^\W\d])|--(?=\s)|^\s*[!%]|(?<=\s)[!%](?=\s)")
+COMMENT = re.compile(r"(?<![:/])//|/\*|\*/|(?<![\w)\]])--\s*(?=[^\W\d])|--(?=\s)|^\s*[!%]|(?<=\s)[!%](?=\s)")
 SMART = re.compile("[“”„‟«»]")
 POWER = re.compile(r"\^|\*\*|[²³¹⁰⁴-⁹]")
 SUBSCRIPT = re.compile("[₀-₉]+")

@@ -20,6 +20,7 @@ from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
 from ruddock.formats.files import write_text
 from ruddock.formats.rdk.as_read import text_as_read
 from ruddock.formats.rdk.heads import RESERVED
+from ruddock.formats.rdk.labels import DATE
 from ruddock.formats.rdk.phrases import (
     Written,
     domain_text,
@@ -161,11 +162,15 @@ class _Writer:
             written = self.name(axis.name)
             self.axis_names[axis.name] = written
             whole = axis.labels.dtype.kind in "iu"
-            if not whole and not all(isinstance(text, str) for text in axis.labels):
+            days = axis.labels.dtype.kind == "M" and all(DATE.fullmatch(text) for text in axis.texts)
+            if not whole and not days and not all(isinstance(text, str) for text in axis.labels):
                 self.retyped.append(axis.name)
             # one label alone could be the name of another axis, and text of digits would be a number
             careful = not whole and (len(axis) == 1 or any(re.fullmatch(r"-?\d+", text) for text in axis.texts))
-            texts = [text if whole else quoted(text) if careful and label(text) else label(text) for text in axis.texts]
+            texts = [
+                text if whole or days else quoted(text) if careful and label(text) else label(text)
+                for text in axis.texts
+            ]
             if not texts:
                 raise FormatError(f"the axis {axis.name} has no labels")
             self.axis_lines += folded(f"{written} : ", texts)
