@@ -11,7 +11,8 @@ from openpyxl import Workbook, load_workbook
 
 import ruddock as rk
 from benchmarks.measuring import Measured, check, timed
-from ruddock.formats.tables.sources import Tables, TableSource
+from ruddock.formats.tables.sources import TableSource
+from ruddock.formats.tables.tables import Tables
 
 FOLDER = Path(tempfile.gettempdir())
 

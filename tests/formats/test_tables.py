@@ -261,3 +261,16 @@ def test_dates_and_numbers_as_labels_keep_their_type(tmp_path: Path) -> None:
     model.require("more", model["z"] <= 1)
     model.write(tmp_path / "copy.rdk")
     assert labels(rk.read(tmp_path / "copy.rdk")) == labels(model)
+
+
+def test_a_model_is_copied_and_pickled_with_its_tables(tmp_path: Path) -> None:
+    import copy
+    import pickle
+
+    for case in FILES:
+        if case.name in ("sheets.xlsx", "plain.ods", "semicolons.csv", "table.parquet"):
+            model = model_of(case, tmp_path)
+            expected = model.what_if({"need": "*2"}).changed.objective
+            (tmp_path / case.name).unlink()
+            for other in (copy.deepcopy(model), pickle.loads(pickle.dumps(model))):
+                assert other.what_if({"need": "*2"}).changed.objective == expected

@@ -10,7 +10,8 @@ import pandas as pd
 
 from ruddock.errors import FormatError, ModelError, listed, together
 from ruddock.formats.tables.sheets import FrameSheet, Sheet, cell_text
-from ruddock.formats.tables.sources import Tables, TableSource, name_of
+from ruddock.formats.tables.sources import TableSource
+from ruddock.formats.tables.tables import Tables, name_of
 from ruddock.modelling.changes import Change, parse_changes
 
 NAMES = ("scenario", "name")  # headings of the column that names the rows

@@ -15,7 +15,8 @@ from ruddock.formats.grid.read import Reading, read_cells
 from ruddock.formats.grid.words import unquoted
 from ruddock.formats.grid.xml import copied, with_cells
 from ruddock.formats.tables.sheets import Sheet
-from ruddock.formats.tables.sources import Tables, TableSource
+from ruddock.formats.tables.sources import TableSource
+from ruddock.formats.tables.tables import Tables
 from ruddock.formats.tables.workbook import part_of
 
 if TYPE_CHECKING:

@@ -155,7 +155,7 @@ def _columns(cells: Sequence[Sequence[Any]], header: int, label: int, sign: int)
 
 def which_grid(found: list[Grid], path: str) -> FormatError:
     """Return the error of several sheets with a grid."""
-    from ruddock.formats.tables.sources import name_of
+    from ruddock.formats.tables.tables import name_of
 
     names = [name_of(grid.sheet) for grid in found]
     return FormatError(

@@ -27,7 +27,8 @@ from ruddock.formats.grid.words import (
 from ruddock.formats.tables.layout import is_total, plain
 from ruddock.formats.tables.numerals import is_numeral, read_numerals
 from ruddock.formats.tables.sheets import FrameSheet, Sheet, address
-from ruddock.formats.tables.sources import Tables, TableSource, name_of
+from ruddock.formats.tables.sources import TableSource
+from ruddock.formats.tables.tables import Tables, name_of
 from ruddock.modelling.model import Model
 
 

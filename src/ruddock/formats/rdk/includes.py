@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ruddock.errors import FormatError
 from ruddock.formats.rdk.source import Entry, Section, Source, split, unquoted
-from ruddock.formats.tables.sources import Tables
+
+if TYPE_CHECKING:
+    from ruddock.formats.tables.sources import KeptTables
 
 
 def with_included(
-    sections: list[Section], source: Source, folder: Path, tables: Tables, errors: list[FormatError]
+    sections: list[Section], source: Source, folder: Path, tables: KeptTables, errors: list[FormatError]
 ) -> list[Section]:
     """Return sections with those of included files in place of the headings that name them.
 
@@ -35,7 +38,7 @@ def with_included(
                 errors.append(source.error(message, section.head, len("include ")))
                 continue
             seen.add(path.resolve())
-            inner, wrong = split(Source(str(path), tables.text(path).splitlines()))
+            inner, wrong = split(Source(str(path), tables.tables.text(path).splitlines()))
             errors.extend(wrong)
             for part in expanded(inner):
                 if part.word in ("axes", "data"):

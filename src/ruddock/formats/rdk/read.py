@@ -23,7 +23,7 @@ from ruddock.formats.rdk.labels import typed_labels, with_types
 from ruddock.formats.rdk.rules import RuleReader
 from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split
 from ruddock.formats.tables.given import Given
-from ruddock.formats.tables.sources import Tables, TableSource
+from ruddock.formats.tables.sources import KeptTables, TableSource
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.changes import Change
@@ -51,7 +51,7 @@ class TextRecipe(NamedTuple):
     name: str
     folder: Path
     given: Given
-    tables: Tables
+    tables: KeptTables
     data_names: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     undeclared: tuple[str, ...] = ()
@@ -94,7 +94,7 @@ def read_rdk(path: Path, given: Given | None = None) -> Model:
 
 def read_rdk_text(text: str, name: str, folder: Path, given: Given | None = None) -> Model:
     """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are."""
-    return TextRecipe(text, name, folder, given or Given(), Tables()).read()
+    return TextRecipe(text, name, folder, given or Given(), KeptTables()).read()
 
 
 class _Reader:
@@ -265,7 +265,7 @@ class _Reader:
         if given is not None and not isinstance(given, TableSource):
             labels: Any = given
         elif source is not None:
-            found, note = self.tables.labels(source, head.name)
+            found, note = self.tables.tables.labels(source, head.name)
             labels = with_types(found)
             self.notes.append(note if given is None else f"{note} (replaced for this run)")
         elif text in self.names.axes:
@@ -305,7 +305,7 @@ class _Reader:
             if source is not None:
                 if not axes:
                     raise self.source.error("data from a table has axes; a single number is typed", entry, at)
-                held, note = self.tables.data(source, head.name, axes, head.unit)
+                held, note = self.tables.tables.data(source, head.name, axes, head.unit)
                 self.notes.append(note)
                 origin = source.shown
             else:
@@ -328,7 +328,7 @@ class _Reader:
             raise self.source.error(f"{head.name} is a single number: change it with what-if {head.name}=...", entry)
         given = self.given.named[head.name]
         if isinstance(given, TableSource):
-            held, note = self.tables.data(given, head.name, axes, head.unit)
+            held, note = self.tables.tables.data(given, head.name, axes, head.unit)
         else:
             held, note = data(given, *axes, unit=head.unit), f"{head.name}: given in Python"
         self.notes.append(f"{note} (replaced for this run)")

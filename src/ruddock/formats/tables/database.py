@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import sqlite3
 from importlib.util import find_spec
 from pathlib import Path
 
@@ -11,14 +10,6 @@ import pandas as pd
 
 from ruddock.errors import FormatError, known, listed
 from ruddock.formats.tables.sheets import FrameSheet
-
-SQLITE = (".db", ".sqlite", ".sqlite3")
-URL = re.compile(r"[a-z][a-z0-9+]*://", re.IGNORECASE)
-
-
-def is_database(file: str) -> bool:
-    """Return whether a source is a database that a URL names."""
-    return URL.match(file) is not None
 
 
 def read_parquet(path: Path) -> FrameSheet:
@@ -41,6 +32,8 @@ def read_parquet(path: Path) -> FrameSheet:
 
 def read_sqlite(path: Path, table: str | None) -> FrameSheet:
     """Read a table of a SQLite file, which is not written to."""
+    import sqlite3
+
     connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
     try:
         names = [

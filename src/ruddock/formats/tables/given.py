@@ -7,8 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from ruddock.errors import DataError, FormatError, RuddockError, known, listed
-from ruddock.formats.tables.database import is_database
-from ruddock.formats.tables.sources import TableSource
+from ruddock.formats.tables.sources import TableSource, is_database
 
 Data = Mapping[str, Any] | str | Path
 

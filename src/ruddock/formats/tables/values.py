@@ -11,7 +11,8 @@ from ruddock.errors import FormatError, listed, together
 from ruddock.formats.tables.held import read_data
 from ruddock.formats.tables.layout import Layout, Wanted, find_layout, heading, plain
 from ruddock.formats.tables.sheets import Sheet
-from ruddock.formats.tables.sources import Tables, TableSource, name_of
+from ruddock.formats.tables.sources import TableSource
+from ruddock.formats.tables.tables import Tables, name_of
 
 if TYPE_CHECKING:
     from ruddock.modelling.decisions import Decisions

@@ -7,6 +7,7 @@ import re
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -15,7 +16,6 @@ from ruddock.errors import FormatError, known, listed
 from ruddock.formats.files import unpacked
 from ruddock.formats.tables.sheets import CellSheet, address
 
-WORKBOOKS = (".xlsx", ".xlsm", ".ods")
 FORMULA = re.compile(rb"<(?:\w+:)?f[\s/>]")
 MERGED = re.compile(rb'<(?:\w+:)?mergeCell [^>]*?ref="([A-Z]+\d+:[A-Z]+\d+)"')
 MOST_MERGED = 1_000_000  # cells of one range, beyond which a whole column or row is merged
@@ -61,8 +61,15 @@ class Workbook:
             raise FormatError("this is not a workbook, or one with a password", path=str(self.path))
         with self._sound(), zipfile.ZipFile(io.BytesIO(self._content)) as archive:
             self._parts = dict(_sheet_parts(archive))
-            self._book = self._loaded(data_only=True)
-        self._parts = {name: part for name, part in self._parts.items() if name in self._book.sheetnames}
+            names = self._book.sheetnames
+        self._parts = {name: part for name, part in self._parts.items() if name in names}
+
+    @cached_property
+    def _book(self) -> Any:
+        return self._loaded(data_only=True)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {name: held for name, held in self.__dict__.items() if name != "_book"}  # which is opened again
 
     def _loaded(self, *, data_only: bool) -> Any:
         from openpyxl import load_workbook
