@@ -66,7 +66,7 @@ class Tables:
         return [self._sheets[key]]
 
     def data(self, source: TableSource, name: str, axes: tuple[Axis, ...], unit: str | None) -> tuple[Data, str]:
-        """Return data from a table, and a sentence on how it was understood; what was read before is not parsed again."""
+        """Return data from a table, and a sentence on how it was understood; nothing is parsed twice."""
         key = (source, name, unit)
         before = self._data.get(key)
         if before is not None and before[0].axes == axes:
