@@ -32,7 +32,7 @@ def _version(context: click.Context, option: click.Parameter, asked: bool) -> No
 def main() -> None:
     r"""Solve linear and mixed-integer models, and read what the answer means.
 
-    A MODEL is a file (.rdk, .mps, .mps.gz, .csv, .xlsx, .json), or demo:NAME for a demo that ships with Ruddock.
+    A MODEL is a file (.rdk, .mps, .mps.gz, .csv, .xlsx, .ods, .json), or demo:NAME for a demo that ships with Ruddock.
 
     \b
     Start here:

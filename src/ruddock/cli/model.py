@@ -107,7 +107,7 @@ def _with_tables(document: Document, model: Model) -> Document:
 @DATA
 @SHEET
 def convert(model: str, target: str, data: Given, sheet: str | None) -> None:
-    """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .json)."""
+    """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .ods, .json)."""
     built = Input(model, data, sheet).read(say=False)
     built.write(target)
     click.echo(f"written to {target}: {built!r}")
