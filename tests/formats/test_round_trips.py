@@ -18,6 +18,7 @@ from ruddock import demos
 from ruddock.cli import main
 from ruddock.formats.rdk.write import rdk_text
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
+from tests.formats.test_grids import meant
 from tests.formats.test_mps import same
 from tests.formats.test_rdk import EVERYTHING, read
 from tests.generators import STRUCTURES, random_lp
@@ -107,17 +108,7 @@ def test_a_table_is_read_with_all_it_may_hold() -> None:
     assert problem.upper.tolist() == [inf, 90, 40]
     assert problem.kinds.tolist() == [0, 0, 1]
     assert problem.row_upper.tolist() == [640, 150, inf]
-    same_ = rk.Model("typed")
-    jars, mead, hampers = (
-        same_.decide("jars"),
-        same_.decide("mead", upper=90),
-        same_.decide("hampers", upper=40, kind="integer"),
-    )
-    same_.maximize("objective", 4.2 * jars + 9.5 * mead + 31 * hampers - 100)
-    same_.require("extraction", 0.5 * jars + 1.2 * mead <= 640)
-    same_.require("wax", 0.1 * jars + 2 * hampers <= 150)
-    same_.require("shelf", jars - mead >= 10)
-    same(problem, same_.problem())
+    same(problem, meant().problem())
 
 
 @pytest.mark.parametrize("dense", [True, False])

@@ -23,6 +23,7 @@ from ruddock.formats.rdk.source import HEADINGS
 from ruddock.modelling.axis import quoted
 
 if TYPE_CHECKING:
+    from ruddock.modelling.cells import Cells
     from ruddock.modelling.model import Model
 
 WORD = re.compile(r"[^\W\d_]\w*")
@@ -95,9 +96,9 @@ def sizes(model: Model) -> dict[str, str]:
         for axis in family.cells.axes:
             said.setdefault(axis.name, f"axis {axis.name}: {plural(len(axis), 'label')}")
     for part in formulation.constraints:
-        said[part.name] = _sized(part.name, part.cells, "constraint", part.unit, "")
+        said[part.name] = _sized(part.name, part.cells, "constraint", part.unit)
     for quantity in formulation.quantities:
-        said[quantity.name] = _sized(quantity.name, quantity.terms.cells, "quantity", quantity.unit, "")
+        said[quantity.name] = _sized(quantity.name, quantity.terms.cells, "quantity", quantity.unit)
     for goal in formulation.objectives:
         said[goal.name] = f"{'maximize' if goal.maximize else 'minimize'} {goal.name}" + _unit(goal.unit)
     for name in model.data_names:
@@ -105,10 +106,9 @@ def sizes(model: Model) -> dict[str, str]:
     return said
 
 
-def _sized(name: str, cells: object, what: str, unit: str | None, kind: str) -> str:
-    names = ", ".join(getattr(cells, "names", ()))
-    head = f"{name}[{names}]" if names else name
-    return f"{head}: {plural(len(cells), what)}{', ' + kind if kind else ''}{_unit(unit)}"  # type: ignore[arg-type]
+def _sized(name: str, cells: Cells, what: str, unit: str | None, kind: str = "") -> str:
+    head = f"{name}[{', '.join(cells.names)}]" if cells.names else name
+    return f"{head}: {plural(len(cells), what)}{', ' + kind if kind else ''}{_unit(unit)}"
 
 
 def _unit(unit: str | None) -> str:

@@ -15,6 +15,7 @@ from ruddock.modelling.series import AnyIndex
 from ruddock.problem import Ints
 
 NAME = re.compile(r"[^\W\d_]\w*\Z")
+ISO_DATE = re.compile(r"\d{4}-\d\d-\d\d")  # how the text of a date begins
 
 
 def check_name(name: object, what: str) -> str:

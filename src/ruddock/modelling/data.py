@@ -14,7 +14,7 @@ from ruddock.errors import DataError, ModelError, known, listed
 from ruddock.modelling.alignment import axis_names, labelled, masked, pick, renamed, values_for
 from ruddock.modelling.axis import Axis, label_text
 from ruddock.modelling.cells import Cells, join, project, union
-from ruddock.modelling.data_sources import as_pandas, from_array, from_frame, from_series, long, numbers
+from ruddock.modelling.data_sources import as_pandas, from_array, from_frame, from_series, is_foreign, long, numbers
 from ruddock.modelling.series import AnySeries, FloatSeries
 from ruddock.modelling.units import combine
 from ruddock.problem import Floats
@@ -266,7 +266,6 @@ def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | Non
     if len(set(names)) < len(names):
         raise ModelError(f"the axes {', '.join(names)} name one twice; make a second axis over the same labels")
     where = "data on " + " x ".join(names) if axes else "data"
-    source = as_pandas(source)
     if isinstance(source, Data):
         if set(source.cells.names) != set(names):
             raise ModelError(f"the data has the axes {', '.join(source.cells.names)}, not {', '.join(names)}")
@@ -274,6 +273,7 @@ def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | Non
     if isinstance(source, Real):
         values = numbers(np.array([float(source)]), where, lambda i: "the number")
         return Data(Cells(axes), np.full(Cells(axes).size, values[0]), unit, fill)
+    source = as_pandas(source)
     if isinstance(source, Mapping):
         labels = [key if isinstance(key, tuple) else (key,) for key in source]
         wrong = [key for key in labels if len(key) != len(axes)]
@@ -293,12 +293,11 @@ def data(source: Source, *axes: Axis, unit: str | None = None, fill: float | Non
 
 def is_data(value: object) -> bool:
     """Say whether a value can stand where data is wanted."""
-    return isinstance(as_pandas(value), (Data, Real, pd.Series, pd.DataFrame, np.ndarray))
+    return isinstance(value, (Data, Real, pd.Series, pd.DataFrame, np.ndarray)) or is_foreign(value)
 
 
 def as_data(value: Source, axes: Iterable[Axis]) -> Data:
     """Turn what is combined with an expression into data; pandas objects find their axes by name."""
-    value = as_pandas(value)
     if isinstance(value, Data):
         return value
     if isinstance(value, Real) or (isinstance(value, np.ndarray) and value.ndim == 0):
@@ -306,6 +305,7 @@ def as_data(value: Source, axes: Iterable[Axis]) -> Data:
         if number != number:
             raise DataError("NaN is not a number to calculate with")
         return Data(Cells(()), np.array([number]))
+    value = as_pandas(value)
     if isinstance(value, np.ndarray):
         raise ModelError("an array has no labels: hold it against axes first, data(array, axis, ...)")
     if isinstance(value, pd.Series):

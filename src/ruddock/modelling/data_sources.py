@@ -19,16 +19,23 @@ from ruddock.problem import Floats
 Held = tuple[Cells, Floats]  # combinations of labels, and a number for each
 
 
-def as_pandas(source: Any) -> Any:
-    """Return a table of another package as a frame: of Arrow, or of the dataframe interchange protocol."""
+FROM_ARROW = getattr(pd.DataFrame, "from_arrow", None)  # of pandas 3
+
+
+def is_foreign(source: Any) -> bool:
+    """Return whether this is a table of another package: of Arrow, or of the dataframe interchange protocol."""
     if isinstance(source, (pd.DataFrame, pd.Series, type)):
+        return False
+    return hasattr(source, "__dataframe__") or (FROM_ARROW is not None and hasattr(source, "__arrow_c_stream__"))
+
+
+def as_pandas(source: Any) -> Any:
+    """Return a table of another package as a frame, anything else as it is."""
+    if not is_foreign(source):
         return source
-    from_arrow = getattr(pd.DataFrame, "from_arrow", None)  # of pandas 3
-    if from_arrow is not None and hasattr(source, "__arrow_c_stream__"):
-        return from_arrow(source)
-    if hasattr(source, "__dataframe__"):
-        return pd.api.interchange.from_dataframe(source)
-    return source
+    if FROM_ARROW is not None and hasattr(source, "__arrow_c_stream__"):
+        return FROM_ARROW(source)
+    return pd.api.interchange.from_dataframe(source)
 
 
 def from_array(source: object, axes: tuple[Axis, ...], where: str) -> Held:

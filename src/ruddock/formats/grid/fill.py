@@ -17,7 +17,6 @@ from ruddock.formats.grid.xml import copied, with_cells
 from ruddock.formats.tables.sheets import Sheet
 from ruddock.formats.tables.sources import TableSource
 from ruddock.formats.tables.tables import Tables
-from ruddock.formats.tables.workbook import part_of
 
 if TYPE_CHECKING:
     from ruddock.modelling.plan import Plan
@@ -46,7 +45,7 @@ def fill_grid(plan: Plan, source: Path, target: Path, sheet: str | None = None) 
     filled = answer.into_own(*own) if own is not None else [answer.into(read_cells(sheets, str(source)))]
     changes: dict[str, Callable[[bytes], bytes]] = {}
     for where, cells in filled:
-        changes[part_of(source, getattr(where, "name", None))] = partial(with_cells, cells=cells)
+        changes[where.part] = partial(with_cells, cells=cells)
     with written_whole(target) as temporary:
         copied(source, temporary, changes)
 

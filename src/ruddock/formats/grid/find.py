@@ -10,6 +10,7 @@ from ruddock.formats.grid.words import KIND, LIMIT_HEADS, LOWER, SIGN_HEADS, SIG
 from ruddock.formats.tables.layout import is_total
 from ruddock.formats.tables.numerals import is_numeral
 from ruddock.formats.tables.sheets import Sheet, cell_text
+from ruddock.formats.tables.tables import name_of
 
 
 class Grid(NamedTuple):
@@ -87,22 +88,15 @@ def _signs(cells: Sequence[Sequence[Any]]) -> dict[int, list[int]]:
         for column, value in enumerate(held):
             if isinstance(value, str) and value.strip().casefold() in SIGNS and column:
                 signs.setdefault(column, []).append(row)
-    heads = {column: rows for column, rows in signs.items() if not _only_heads(cells, rows, column)}
-    return heads
+    return {column: rows for column, rows in signs.items() if not _only_heads(cells, rows, column)}
 
 
 def _only_heads(cells: Sequence[Sequence[Any]], rows: list[int], column: int) -> bool:
     """Return whether signs are headings such as ``at most``: nothing but names is left of them."""
-    return (
-        all(
-            not any(
-                isinstance(value, (int, float)) or (isinstance(value, str) and is_numeral(value))
-                for value in cells[row][:column]
-            )
-            for row in rows
-        )
-        and len(rows) == 1
-    )
+    if len(rows) > 1:
+        return False
+    before = cells[rows[0]][:column]
+    return not any(isinstance(v, (int, float)) or (isinstance(v, str) and is_numeral(v)) for v in before)
 
 
 def _header(cells: Sequence[Sequence[Any]], first: int, sign: int) -> int | None:
@@ -155,8 +149,6 @@ def _columns(cells: Sequence[Sequence[Any]], header: int, label: int, sign: int)
 
 def which_grid(found: list[Grid], path: str) -> FormatError:
     """Return the error of several sheets with a grid."""
-    from ruddock.formats.tables.tables import name_of
-
     names = [name_of(grid.sheet) for grid in found]
     return FormatError(
         f"several sheets hold a grid: {', '.join(names)}; choose one with --sheet {names[0]} (sheet= in Python)",

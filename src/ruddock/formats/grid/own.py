@@ -90,11 +90,7 @@ def read_own(sheets: Sequence[Sheet]) -> Parts | None:
     if blocks is None:
         return None
     rows, own = blocks
-    refused = [
-        error
-        for block in (own, rows)
-        for _, error in getattr(block.sheet, "refused", lambda *_: [])(0, range(len(block.heads)))
-    ]
+    refused = [error for block in (own, rows) for _, error in block.sheet.refused(0, range(len(block.heads)))]
     parts = _decisions(own)
     _constraints(rows, parts)
     errors = [*refused, *own.errors, *rows.errors]

@@ -125,8 +125,7 @@ class Reading:
     def _refused(self) -> None:
         """Refuse cells of the rectangle that look blank and are not."""
         used = [*self.grid.columns, self.grid.label, self.grid.sign, self.grid.limit]
-        refused = getattr(self.grid.sheet, "refused", None)
-        for row, error in refused(self.grid.header, used) if refused is not None else ():
+        for row, error in self.grid.sheet.refused(self.grid.header, used):
             self.errors.append((row + self.grid.header, -1, error))
 
     def _numbers(self) -> dict[tuple[int, int], float]:
@@ -147,7 +146,7 @@ class Reading:
                 elif isinstance(value, str) and is_numeral(value):
                     typed.append((row, column))
                     texts.append(value)
-        found = read_numerals(texts, separator=getattr(grid.sheet, "separator", ""))
+        found = read_numerals(texts, separator=grid.sheet.separator)
         for k, message in found.wrong:
             self.error(*typed[k], message)
         self.left_out += found.notes

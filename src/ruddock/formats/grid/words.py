@@ -5,15 +5,17 @@ from __future__ import annotations
 import re
 
 from ruddock.formats.tables.layout import plain
+from ruddock.modelling.arrays import RELATIONS
+from ruddock.modelling.decisions import KIND_CODES
 from ruddock.problem import INTEGER, SEMICONTINUOUS
 
 SIGNS = {
-    "<=": "<=", "=<": "<=", "≤": "<=", "<": "<=", "at most": "<=", "no more than": "<=", "not more than": "<=",
-    "up to": "<=",
-    "maximum": "<=", "less than or equal to": "<=", "le": "<=",
-    ">=": ">=", "=>": ">=", "≥": ">=", ">": ">=", "at least": ">=", "no less than": ">=", "not less than": ">=",
-    "minimum": ">=", "greater than or equal to": ">=", "ge": ">=",
-    "=": "==", "==": "==", "equal": "==", "equals": "==", "equal to": "==", "exactly": "==", "eq": "==",
+    **RELATIONS,
+    "at most": "<=", "no more than": "<=", "not more than": "<=", "up to": "<=", "maximum": "<=",
+    "less than or equal to": "<=", "le": "<=",
+    "at least": ">=", "no less than": ">=", "not less than": ">=", "minimum": ">=",
+    "greater than or equal to": ">=", "ge": ">=",
+    "equal": "==", "equals": "==", "equal to": "==", "exactly": "==", "eq": "==",
 }  # fmt: skip
 SIGN_HEADS = {"relation", "sign", "sense", "type", "relation sign", "constraint type", *SIGNS}
 LIMIT_HEADS = {
@@ -32,10 +34,7 @@ KINDS = {
     "semicontinuous": "semicontinuous", "semi continuous": "semicontinuous",
     "semicontinuous integer": "semicontinuous integer", "free": "free",
 }  # fmt: skip
-CODES = {
-    "continuous": 0, "free": 0, "integer": INTEGER, "binary": INTEGER, "semicontinuous": SEMICONTINUOUS,
-    "semicontinuous integer": SEMICONTINUOUS | INTEGER,
-}  # fmt: skip
+CODES = {**KIND_CODES, "free": KIND_CODES["continuous"], "semicontinuous integer": SEMICONTINUOUS | INTEGER}
 ENDLESS = {"", "-", "none", "inf", "infinity", "unlimited", "no limit", "free"}
 GOAL = re.compile(
     r"(?:objective|goal)?\s*[:(]?\s*(?P<goal>max|min)(?:imi[sz]e|imi[sz]er|imieren|imum|imal)?\.?\)?(?:[\s:]+(?P<name>.*))?\Z",

@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 
 from ruddock.errors import DataError, ModelError, known
-from ruddock.formats.rdk.grammar import Token, Tree, meaning, start_of
+from ruddock.formats.rdk.grammar import MEANING, Token, Tree, meaning, start_of
 from ruddock.formats.rdk.source import Entry, Source, unquoted
-from ruddock.modelling.axis import Axis
+from ruddock.modelling.axis import ISO_DATE, Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.data import Data, maximum, minimum
 from ruddock.modelling.expression import Expression, Relation, turned
@@ -20,7 +20,7 @@ from ruddock.modelling.formulation import Quantity, expression_of
 from ruddock.modelling.model import Model
 from ruddock.modelling.relation import TURNED
 
-SIGNS = {"=<": "<=", "≤": "<=", "=>": ">=", "≥": ">=", "=": "==", "≠": "!=", "<>": "!="}
+SIGNS = {**MEANING, "≠": "!=", "<>": "!="}  # of a comparison, where strict ones stay as they are
 FUNCTIONS = ("sum", "previous", "minimum", "maximum")
 
 
@@ -352,7 +352,7 @@ def compared_labels(left: Axis | str, right: Axis | str, sign: str) -> Data:
     try:
         a, b = a.astype(np.float64), b.astype(np.float64)
     except ValueError:
-        if not all(re.match(r"\d{4}-\d\d-\d\d", text) for text in (*a, *b)):
+        if not all(ISO_DATE.match(text) for text in (*a, *b)):
             raise DataError(
                 "labels that are text have no order: compare them with = or !=, or keep an order as data"
             ) from None

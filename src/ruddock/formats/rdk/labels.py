@@ -10,10 +10,10 @@ import pandas as pd
 
 from ruddock.errors import FormatError
 from ruddock.formats.rdk.source import unquoted
+from ruddock.modelling.axis import ISO_DATE
 
 LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"(?=\s*(?:,|\n|\Z))|[^,\n]+)')
 COUNT = re.compile(r"\s*(-?\d+)\s*\.\.\s*(-?\d+)\s*\Z")
-DATE = re.compile(r"\d{4}-\d\d-\d\d")
 MOST_LABELS = 10_000_000
 
 
@@ -41,7 +41,7 @@ def with_types(labels: Sequence[Any]) -> Sequence[Any]:
     """Return integers, or dates, where all labels are such, so that they order as numbers and dates."""
     if not all(isinstance(label, str) for label in labels):
         return labels
-    if labels and all(DATE.fullmatch(label) for label in labels):
+    if labels and all(ISO_DATE.fullmatch(label) for label in labels):
         try:
             return list(pd.to_datetime(list(labels), format="%Y-%m-%d"))
         except ValueError:  # no date, such as 2026-02-30

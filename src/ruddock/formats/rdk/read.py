@@ -23,7 +23,7 @@ from ruddock.formats.rdk.labels import typed_labels, with_types
 from ruddock.formats.rdk.rules import RuleReader
 from ruddock.formats.rdk.source import Entry, LineSlipError, Section, Source, split
 from ruddock.formats.tables.given import Given
-from ruddock.formats.tables.sources import KeptTables, TableSource
+from ruddock.formats.tables.sources import HOW, KeptTables, TableSource
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.changes import Change
@@ -34,7 +34,6 @@ from ruddock.modelling.names import UnknownNameError
 from ruddock.modelling.rules import Rule
 
 FROM = re.compile(r"from(?=\s)\s*")
-HOW_FROM = "a table is FILE [sheet S] [table T] [column C]; names with blanks stand in quotes"
 OPEN = "decisions open"  # the heading that lets unknown names be decisions
 
 
@@ -153,10 +152,6 @@ class _Reader:
             self.errors.sort(key=lambda e: (e.path != self.source.path, e.path or "", e.line or 0, e.column or 0))
             raise together(self.errors)
         return self.model
-
-    def folder_of(self, entry: Entry) -> Path:
-        """Return the folder that the files named in an entry are relative to."""
-        return folder_of(entry, self.source, self.folder)
 
     def each(self, section: Section, read: Callable[[Entry], None]) -> None:
         """Read every entry; what is wrong with one does not hide the others."""
@@ -283,8 +278,8 @@ class _Reader:
             return None
         source = TableSource.parse(text[found.end() :])
         if source is None:
-            raise self.source.error(HOW_FROM, entry, at + found.end())
-        return self.given.own(source.within(self.folder_of(entry)))
+            raise self.source.error(HOW, entry, at + found.end())
+        return self.given.own(source.within(folder_of(entry, self.source, self.folder)))
 
     def data(self, entry: Entry) -> None:
         """Read ``name[axes] (unit) : numbers [else number]``, ``: from file`` or ``= expression``."""

@@ -20,7 +20,6 @@ from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
 from ruddock.formats.files import write_text
 from ruddock.formats.rdk.as_read import text_as_read
 from ruddock.formats.rdk.heads import RESERVED
-from ruddock.formats.rdk.labels import DATE
 from ruddock.formats.rdk.phrases import (
     Written,
     domain_text,
@@ -36,7 +35,7 @@ from ruddock.formats.rdk.phrases import (
 )
 from ruddock.formats.rdk.reading_back import check_reading_back
 from ruddock.formats.rdk.source import quoted
-from ruddock.modelling.axis import NAME, Axis
+from ruddock.modelling.axis import ISO_DATE, NAME, Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.decisions import Decisions, goes_by_label, kinds_of
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity, Ruled
@@ -162,7 +161,7 @@ class _Writer:
             written = self.name(axis.name)
             self.axis_names[axis.name] = written
             whole = axis.labels.dtype.kind in "iu"
-            days = axis.labels.dtype.kind == "M" and all(DATE.fullmatch(text) for text in axis.texts)
+            days = axis.labels.dtype.kind == "M" and all(ISO_DATE.fullmatch(text) for text in axis.texts)
             if not whole and not days and not all(isinstance(text, str) for text in axis.labels):
                 self.retyped.append(axis.name)
             # one label alone could be the name of another axis, and text of digits would be a number

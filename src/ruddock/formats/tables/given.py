@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from ruddock.errors import DataError, FormatError, RuddockError, known, listed
-from ruddock.formats.tables.sources import TableSource, is_database
+from ruddock.formats.tables.sources import HOW, TableSource, is_database
 
 Data = Mapping[str, Any] | str | Path
 
@@ -51,9 +51,7 @@ class Given:
             elif isinstance(value, str):
                 source = TableSource.parse(value)
                 if source is None:
-                    raise DataError(
-                        f"{name}={value}: a table is FILE [sheet S] [table T] [column C]; names with blanks need quotes"
-                    )
+                    raise DataError(f"{name}={value}: {HOW}")
                 named[name] = source
             else:
                 named[name] = value

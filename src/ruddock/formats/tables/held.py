@@ -4,27 +4,19 @@ from __future__ import annotations
 
 import re
 from datetime import date
-from typing import NamedTuple
 
 import numpy as np
 
-from ruddock.errors import FormatError, known, together
+from ruddock.errors import FormatError, known
 from ruddock.formats.tables.layout import Layout, Wanted, is_total
-from ruddock.formats.tables.sheets import Body, Labels, Sheet, cell_text
-from ruddock.modelling.axis import Axis
+from ruddock.formats.tables.sheets import Body, Labels, Sheet, by_row, cell_text
+from ruddock.modelling.axis import ISO_DATE, Axis
 from ruddock.modelling.cells import Cells, Mask, Positions
 from ruddock.modelling.data import Data
 from ruddock.problem import Floats, Ints
 
 BLANK, UNKNOWN, TOTAL = -1, -2, -3  # codes of labels that are none
 DATE = re.compile(r"(\d{1,2})([./-])(\d{1,2})\2(\d{4})\Z")
-
-
-class _Column(NamedTuple):
-    """Labels of a column as places on an axis, and how they were understood."""
-
-    codes: Ints
-    notes: list[str]
 
 
 def read_data(sheet: Sheet, layout: Layout, wanted: Wanted, unit: str | None) -> tuple[Data, list[str]]:
@@ -177,7 +169,7 @@ class _Table:
     def raised(self) -> None:
         """Raise all errors together, in the order of the rows."""
         if self.errors:
-            raise together([error for _, error in sorted(self.errors, key=lambda pair: pair[0])])
+            raise by_row(self.errors)
 
 
 def _as_dates(texts: list[str], axis: Axis) -> tuple[str, list[int]]:
@@ -187,7 +179,7 @@ def _as_dates(texts: list[str], axis: Axis) -> tuple[str, list[int]]:
     """
     found = [DATE.match(text) for text in texts]
     none = [UNKNOWN] * len(texts)
-    if not any(found) or not re.match(r"\d{4}-\d\d-\d\d", axis.texts[0] if axis.texts else ""):
+    if not any(found) or not ISO_DATE.match(axis.texts[0] if axis.texts else ""):
         return "", none
     ways = []
     for order, day, month in (("day first", 1, 3), ("month first", 3, 1)):
@@ -200,14 +192,9 @@ def _as_dates(texts: list[str], axis: Axis) -> tuple[str, list[int]]:
             places.append(axis.places.get(label, UNKNOWN))
         if UNKNOWN not in places:
             ways.append((order, places))
-        if match_dots(texts):
+        if all("." in text for text in texts):  # dots have the day first everywhere
             break
     return ways[0] if len(ways) == 1 or (len(ways) == 2 and ways[0][1] == ways[1][1]) else ("", none)
-
-
-def match_dots(texts: list[str]) -> bool:
-    """Return whether dates are written with dots, which have the day first everywhere."""
-    return all("." in text for text in texts)
 
 
 def _in_order(

@@ -137,9 +137,14 @@ def _filled(cells: Sequence[str]) -> list[int]:
     return [k for k, text in enumerate(cells) if text]
 
 
+def _below(sheet: Sheet, header: int, column: int) -> list[str]:
+    """Return the texts of a column as far as the first rows show them."""
+    return [row[column] for row in sheet.head[header + 1 :] if column < len(row) and row[column]]
+
+
 def _numeric(sheet: Sheet, header: int, column: int) -> bool:
     """Return whether a column holds numbers as far as its first rows show."""
-    texts = [row[column] for row in sheet.head[header + 1 :] if column < len(row) and row[column]]
+    texts = _below(sheet, header, column)
     good = sum(is_numeral(text) for text in texts)
     return good > 0 and good * 2 >= len(texts)
 
@@ -234,7 +239,7 @@ def _by_labels(sheet: Sheet, wanted: Wanted) -> Layout | None:
 
 
 def _all_labels(sheet: Sheet, header: int, column: int, axis: Axis) -> bool:
-    texts = [row[column] for row in sheet.head[header + 1 :] if column < len(row) and row[column]]
+    texts = _below(sheet, header, column)
     return bool(texts) and all(text in axis.places or is_total(text) for text in texts)
 
 

@@ -70,7 +70,7 @@ def read_numerals(texts: Sequence[str], *, separator: str = "", unit: str | None
         text = text.strip().translate(MINUS)
         if not text:
             continue
-        if text.lower().lstrip("+-") in ("inf", "infinity"):
+        if _is_endless(text):
             values[k] = float(text)
             continue
         parts = _parts(text)
@@ -89,7 +89,11 @@ def read_numerals(texts: Sequence[str], *, separator: str = "", unit: str | None
 def is_numeral(text: str) -> bool:
     """Return whether a text is a number, however it is typed."""
     text = text.strip().translate(MINUS)
-    return TYPED.match(text) is not None or text.lower().lstrip("+-") in ("inf", "infinity")
+    return TYPED.match(text) is not None or _is_endless(text)
+
+
+def _is_endless(text: str) -> bool:
+    return text.lower().lstrip("+-") in ("inf", "infinity")
 
 
 def _parts(text: str) -> _Typed | str:

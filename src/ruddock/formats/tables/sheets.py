@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Sequence
 from datetime import date, datetime, time
 from decimal import Decimal
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 
 import numpy as np
 import pandas as pd
 
-from ruddock.errors import FormatError
+from ruddock.errors import FormatError, together
 from ruddock.formats.tables.numerals import Numerals, read_numerals
 from ruddock.problem import Ints
 
@@ -40,37 +41,58 @@ class Body(NamedTuple):
     refused: list[tuple[int, FormatError]]
 
 
-class Sheet(Protocol):
-    """Rows of cells in a file.
+class Sheet(ABC):
+    """Rows of cells in a file; rows and columns count from 0.
 
     Attributes
     ----------
     title : the file, and the sheet of a workbook with several
+    name : of the sheet, where there are several
+    separator : between the columns of a text file
+    part : the file in a workbook's archive that holds the sheet
     head : the first rows as text, of different lengths
     notes : what was recognised about the file
     """
 
-    title: str
-    head: list[list[str]]
-    notes: list[str]
+    name: str | None = None
+    separator = ""
+    part = ""
 
+    def __init__(self, title: str, head: list[list[str]], notes: list[str]) -> None:
+        self.title, self.head, self.notes = title, head, notes
+
+    @abstractmethod
     def body(self, header: int, labels: Sequence[int], numbers: Sequence[int], unit: str | None) -> Body:
-        """Return columns below a header row; rows and columns count from 0."""
+        """Return columns below a header row."""
 
+    @abstractmethod
     def row_texts(self, row: int) -> list[str]:
         """Return the cells of a row as text."""
 
+    @abstractmethod
     def all_rows(self) -> Sequence[Sequence[Any]]:
         """Return all cells as they are."""
 
+    @abstractmethod
     def values(self, header: int, column: int) -> list[Any]:
         """Return the cells below a header row as they are."""
 
+    @abstractmethod
     def error(self, row: int, column: int | None, message: str) -> FormatError:
         """Return an error at a row, and where columns have letters or names, at a cell."""
 
     def cell_error(self, row: int, column: int, message: str) -> FormatError:
         """Return an error at a cell, by its address also in a text file."""
+        return self.error(row, column, message)
+
+    def refused(self, top: int, columns: Sequence[int]) -> list[tuple[int, FormatError]]:
+        """Return the cells that cannot be used, though they look blank, and why; from a row on, which counts as 0."""
+        return []
+
+
+def by_row(errors: Iterable[tuple[int, FormatError]]) -> FormatError:
+    """Return errors as one, in the order of their rows."""
+    return together([error for _, error in sorted(errors, key=lambda pair: pair[0])])
 
 
 def address(row: int, column: int) -> str:
@@ -101,7 +123,7 @@ def cell_text(value: Any) -> str:
     return str(value).strip()
 
 
-class CellSheet:
+class CellSheet(Sheet):
     """A sheet of a workbook, a table of a database or a frame: cells that have a type.
 
     Parameters
@@ -115,6 +137,8 @@ class CellSheet:
         Cells that another one covers.
     unsaved : set of (row, column)
         Formulas without a saved value.
+    part : str
+        The file in the workbook's archive.
     """
 
     def __init__(
@@ -124,12 +148,13 @@ class CellSheet:
         rows: list[tuple[Any, ...]],
         merged: dict[tuple[int, int], str] | None = None,
         unsaved: set[tuple[int, int]] | None = None,
+        *,
+        part: str = "",
     ) -> None:
-        self.path, self.name, self.rows = path, name, rows
+        self.name, self.rows, self.part = name, rows, part
         self.merged, self.unsaved = merged or {}, unsaved or set()
-        self.title = path if name is None else f"{path}, sheet {name}"
-        self.notes: list[str] = []
-        self.head = [self.row_texts(row) for row in range(min(len(rows), MOST_HEAD))]
+        head = [self.row_texts(row) for row in range(min(len(rows), MOST_HEAD))]
+        super().__init__(path if name is None else f"{path}, sheet {name}", head, [])
 
     def all_rows(self) -> Sequence[Sequence[Any]]:
         """Return all cells as they are."""
@@ -144,8 +169,6 @@ class CellSheet:
         if column is None:
             return FormatError(message, path=self.title, line=row + 1)
         return FormatError(message, path=self.title, cell=address(row, column))
-
-    cell_error = error
 
     def refused(self, top: int, columns: Sequence[int]) -> list[tuple[int, FormatError]]:
         """Return the cells that cannot be used, though they look blank, and why; from a row on."""
@@ -162,35 +185,24 @@ class CellSheet:
 
     def body(self, header: int, labels: Sequence[int], numbers: Sequence[int], unit: str | None) -> Body:
         """Return columns below a header row."""
-        count = len(self.rows) - header - 1
         return Body(
-            [self._labels(header, column) for column in labels],
-            [self._numbers(header, column, unit) for column in numbers],
-            count,
+            [typed_labels(self.values(header, column)) for column in labels],
+            [typed_numbers(self.values(header, column), unit) for column in numbers],
+            len(self.rows) - header - 1,
             self.refused(header + 1, [*labels, *numbers]),
         )
 
-    def _column(self, header: int, column: int) -> list[Any]:
-        return [row[column] if column < len(row) else None for row in self.rows[header + 1 :]]
-
-    def _labels(self, header: int, column: int) -> Labels:
-        return typed_labels(self._column(header, column))
-
-    def _numbers(self, header: int, column: int, unit: str | None) -> Numerals:
-        return typed_numbers(self._column(header, column), unit)
-
     def values(self, header: int, column: int) -> list[Any]:
         """Return the cells below a header row as they are."""
-        return self._column(header, column)
+        return [row[column] if column < len(row) else None for row in self.rows[header + 1 :]]
 
 
-class FrameSheet:
+class FrameSheet(Sheet):
     """A table whose columns have types and names already: of a database, a Parquet file, a frame."""
 
     def __init__(self, title: str, frame: pd.DataFrame) -> None:
-        self.title, self.frame = title, frame
-        self.notes: list[str] = []
-        self.head = [self.row_texts(row) for row in range(min(len(frame) + 1, MOST_HEAD))]
+        self.frame = frame
+        super().__init__(title, [self.row_texts(row) for row in range(min(len(frame) + 1, MOST_HEAD))], [])
 
     def all_rows(self) -> Sequence[Sequence[Any]]:
         """Return all cells as they are, the names of the columns first."""
@@ -207,8 +219,6 @@ class FrameSheet:
         if column is not None:
             place += f", column {self.frame.columns[column]}"
         return FormatError(message, path=place)
-
-    cell_error = error
 
     def body(self, header: int, labels: Sequence[int], numbers: Sequence[int], unit: str | None) -> Body:
         """Return columns below a header row."""

@@ -19,6 +19,7 @@ WORKBOOKS = (".xlsx", ".xlsm", ".ods")
 TEXTS = (".csv", ".txt", ".tsv", ".tab")
 SQLITE = (".db", ".sqlite", ".sqlite3")
 READABLE = (*TEXTS, *WORKBOOKS, ".parquet", *SQLITE)
+HOW = "a table is FILE [sheet S] [table T] [column C]; names with blanks need quotes"
 URL = re.compile(r"[a-z][a-z0-9+]*://", re.IGNORECASE)
 
 
@@ -46,11 +47,8 @@ class TableSource(NamedTuple):
     @property
     def written(self) -> str:
         """The source as it is written after ``from``."""
-        parts = [
-            self.file,
-            *(f"{word} {_quoted(own)}" for word in ("sheet", "table", "column") if (own := getattr(self, word))),
-        ]
-        return " ".join([_quoted(parts[0]), *parts[1:]])
+        parts = (("sheet", self.sheet), ("table", self.table), ("column", self.column))
+        return " ".join([_quoted(self.file), *(f"{word} {_quoted(own)}" for word, own in parts if own)])
 
     @property
     def shown(self) -> str:

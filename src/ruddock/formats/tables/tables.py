@@ -135,7 +135,7 @@ class Tables:
         if len(columns) > 1:
             raise sheet.error(row, columns[1], f"the column {asked!r} appears twice")
         labels, left_out = _different(sheet, row, columns[0])
-        note = f"{name}: column {sheet.head[row][columns[0]]!r} of {source.shown}{_sheet_of(sheet, sheets)}"
+        note = f"{name}: column {sheet.head[row][columns[0]]!r} of {source.shown}{_sheet_of(sheet)}"
         return labels, "; ".join([note, *sheet.notes, *left_out])
 
 
@@ -178,16 +178,16 @@ def _near(path: Path) -> str:
 
 def name_of(sheet: Sheet) -> str:
     """Return the name of a sheet, or of its file where there is but one."""
-    return getattr(sheet, "name", None) or sheet.title
+    return sheet.name or sheet.title
 
 
-def _sheet_of(sheet: Sheet, sheets: Sequence[Sheet]) -> str:
-    return f", sheet {name_of(sheet)}" if getattr(sheet, "name", None) else ""
+def _sheet_of(sheet: Sheet) -> str:
+    return f", sheet {name_of(sheet)}" if sheet.name else ""
 
 
 def _how(sheet: Sheet, layout: Layout, wanted: Wanted, source: TableSource) -> str:
     """Return how a table was understood."""
-    where = f"{source.shown}{_sheet_of(sheet, [])}"
+    where = f"{source.shown}{_sheet_of(sheet)}"
     if layout.across is not None:
         if layout.down is None:
             return f"{where}, a line with {layout.across.name} across"

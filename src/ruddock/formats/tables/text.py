@@ -21,7 +21,7 @@ from ruddock.errors import FormatError, together
 from ruddock.formats.files import unpacked
 from ruddock.formats.tables.numerals import Numerals, read_numerals
 from ruddock.formats.tables.quickly import parsed_quickly
-from ruddock.formats.tables.sheets import MOST_HEAD, Body, Labels, address, without_blank
+from ruddock.formats.tables.sheets import MOST_HEAD, Body, Labels, Sheet, address, without_blank
 
 SEPARATORS = ("\t", ";", "|", ",")
 NAMES = {"\t": "tabs", ";": "semicolons", "|": "bars", ",": "commas"}
@@ -73,7 +73,7 @@ def _from(content: bytes, name: str, path: str) -> bytes:
         raise FormatError(f"this is not a text file in {name.upper()}", path=path) from None
 
 
-class TextSheet:
+class TextSheet(Sheet):
     """The rows of a text file.
 
     Parameters
@@ -83,7 +83,7 @@ class TextSheet:
     """
 
     def __init__(self, path: str, content: bytes, notes: list[str]) -> None:
-        self.title, self.path, self.notes = path, path, notes
+        super().__init__(path, [], notes)
         if not content or content.isspace():
             raise FormatError("the file is empty", path=path)
         if b"\r" in content:
@@ -96,7 +96,6 @@ class TextSheet:
         self.separator = told[1].decode() if told else _separator(beginning)
         if self.separator in NAMES and self.separator != ",":
             notes.append(f"columns are separated by {NAMES[self.separator]}")
-        self.head: list[list[str]] = []
         self._lines: list[int] = [0]  # where the first rows begin
         reader = self._reader(beginning)
         for row in reader:
@@ -131,11 +130,11 @@ class TextSheet:
     def error(self, row: int, column: int | None, message: str) -> FormatError:
         """Return an error at the line of a row."""
         line = self._rows[row][0] if b'"' in self._content and row < len(self._rows) else row + 1
-        return FormatError(message, path=self.path, line=line + self._skipped)
+        return FormatError(message, path=self.title, line=line + self._skipped)
 
     def cell_error(self, row: int, column: int, message: str) -> FormatError:
         """Return an error at a cell by its address, as a spreadsheet shows the file."""
-        return FormatError(message, path=self.path, cell=address(row + self._skipped, column))
+        return FormatError(message, path=self.title, cell=address(row + self._skipped, column))
 
     def body(self, header: int, labels: Sequence[int], numbers: Sequence[int], unit: str | None) -> Body:
         """Return columns below a header row."""
@@ -175,7 +174,7 @@ class TextSheet:
                 na_values={names[k]: [""] for k in (*numbers, -1)}, **EXACT,
             ).iloc[1:]  # fmt: skip
         except pd.errors.ParserError:
-            raise FormatError("a quote is opened and never closed", path=self.path) from None
+            raise FormatError("a quote is opened and never closed", path=self.title) from None
         if frame[names[-1]].notna().any():
             raise self._too_many_cells(header, width)
         return frame

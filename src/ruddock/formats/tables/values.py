@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.errors import FormatError, listed, together
+from ruddock.errors import FormatError, listed
 from ruddock.formats.tables.held import read_data
 from ruddock.formats.tables.layout import Layout, Wanted, find_layout, heading, plain
-from ruddock.formats.tables.sheets import Sheet
+from ruddock.formats.tables.sheets import Sheet, by_row
 from ruddock.formats.tables.sources import TableSource
 from ruddock.formats.tables.tables import Tables, name_of
 
@@ -79,7 +79,7 @@ def _by_name(sheet: Sheet, header: int, names: int, values: int) -> dict[str, fl
         else:
             given[name] = value
     if errors:
-        raise together([error for _, error in sorted(errors, key=lambda pair: pair[0])])
+        raise by_row(errors)
     return given
 
 

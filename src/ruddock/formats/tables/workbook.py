@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
 
-from ruddock.errors import FormatError, known, listed
+from ruddock.errors import FormatError, known
 from ruddock.formats.files import unpacked
 from ruddock.formats.tables.sheets import CellSheet, address
 
@@ -96,7 +96,11 @@ class Workbook:
                 source = archive.read(self._parts[name])
             merged = _covered(found[1].decode() for found in MERGED.finditer(source))
             unsaved = self._unsaved(name, rows) if FORMULA.search(source) else set()
-        return CellSheet(str(self.path), name if len(self._parts) > 1 else None, rows, merged, unsaved)
+        return self._named(name, rows, merged, unsaved)
+
+    def _named(self, name: str, *cells: Any) -> CellSheet:
+        """Return a sheet; the only one of a workbook needs no name."""
+        return CellSheet(str(self.path), name if len(self._parts) > 1 else None, *cells, part=self._parts[name])
 
     def _unsaved(self, name: str, rows: list[tuple[Any, ...]]) -> set[tuple[int, int]]:
         """Return where formulas are that were never calculated: a second reading shows the formulas themselves."""
@@ -127,10 +131,7 @@ class Workbook:
         for table in tables:
             name = str(table.getAttribute("name"))
             with self._sound():
-                rows, merged, unsaved = _ods_cells(table)
-            self._sheets[name] = CellSheet(
-                str(self.path), name if len(self._parts) > 1 else None, rows, merged, unsaved
-            )
+                self._sheets[name] = self._named(name, *_ods_cells(table))
 
 
 def _trimmed(rows: Iterator[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
@@ -150,13 +151,6 @@ def _sheet_parts(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
             own = next((value for key, value in element.attrib.items() if key.endswith("}id")), None)
             target = targets.get(own, "")
             yield element.get("name", ""), target.lstrip("/") if target.startswith("/") else f"xl/{target}"
-
-
-def part_of(path: Path, sheet: str | None) -> str:
-    """Return the file in a workbook's archive that holds a sheet, or its only one."""
-    with zipfile.ZipFile(path) as archive:
-        parts = dict(_sheet_parts(archive))
-    return parts[sheet] if sheet is not None else next(iter(parts.values()))
 
 
 def _covered(ranges: Iterator[str]) -> dict[tuple[int, int], str]:
@@ -234,8 +228,3 @@ def _ods_value(cell: Any) -> Any:
         return datetime.fromisoformat(cell.getAttribute("datevalue"))
     text = "\n".join(extractText(part) for part in cell.childNodes)
     return text if text.strip() else None
-
-
-def which_sheet(names: list[str], path: str) -> FormatError:
-    """Return the error of a table that several sheets hold."""
-    return FormatError(f"which sheet? {listed(names)} could be meant: write sheet {names[0]}", path=path)
