@@ -63,7 +63,7 @@ def find_grid(sheet: Sheet) -> Grid | None:
     rows = signs[sign]
     header = _header(cells, rows[0], sign)
     if header is None:
-        raise sheet.error(
+        raise sheet.cell_error(
             rows[0], sign, "no headings above this relation: write the name of a decision over each column"
         )
     limit = _limit(cells, header, rows, sign)
