@@ -19,8 +19,7 @@ from click.testing import CliRunner
 
 import ruddock
 from ruddock.cli import main
-from ruddock.formats.model_schema import SCHEMA
-from ruddock.formats.plan_schema import SCHEMA as PLAN
+from ruddock.formats.schemas import SCHEMAS
 
 ROOT = Path(__file__).parent.parent
 PAGES = sorted([ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")])
@@ -100,6 +99,6 @@ def test_docstring_examples_hold() -> None:
     assert tried >= 10
 
 
-def test_the_schema_in_the_documentation_is_the_one_in_force() -> None:
-    assert json.loads((ROOT / "docs/model-schema.json").read_text()) == SCHEMA
-    assert json.loads((ROOT / "docs/plan-schema.json").read_text()) == PLAN
+def test_the_schemas_in_the_documentation_are_those_in_force() -> None:
+    pages = {path.stem: json.loads(path.read_text()) for path in (ROOT / "docs/schemas").glob("*.json")}
+    assert pages == SCHEMAS

@@ -10,6 +10,7 @@ from ruddock.errors import DataError, FormatError, ModelError, NoPlanError, Rudd
 
 if TYPE_CHECKING:
     from ruddock.formats import read
+    from ruddock.formats.schemas import schema
     from ruddock.modelling.axis import Axis
     from ruddock.modelling.data import Data, data, maximum, minimum
     from ruddock.modelling.expression import total
@@ -38,6 +39,7 @@ __all__ = [
     "pause",
     "read",
     "run",
+    "schema",
     "total",
     "when",
 ]
@@ -57,6 +59,7 @@ _PLACES = {
     "pause": "modelling.rules",
     "read": "formats",
     "run": "modelling.rules",
+    "schema": "formats.schemas",
     "total": "modelling.expression",
     "when": "modelling.rules",
 }

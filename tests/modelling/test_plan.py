@@ -272,7 +272,7 @@ def test_a_plan_stays_what_it_was_when_the_model_moves_on() -> None:
 def test_every_plan_keeps_the_published_schema() -> None:
     from jsonschema import Draft202012Validator, ValidationError
 
-    from ruddock.formats.plan_schema import SCHEMA
+    from ruddock.formats.schemas.plan import SCHEMA
 
     x, plans = None, []
     for lower, limits, lines in ((0, (2, 1), True), (0, (None, None), True), (5, (None, 3), False)):

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 import matplotlib.pyplot as plt
 import pandas as pd
 import pytest
+from jsonschema import Draft202012Validator
 from openpyxl import Workbook
 
 import ruddock as rk
@@ -108,7 +109,8 @@ def test_every_answer_reads_well_in_every_form(name: str) -> None:
         rendered(result.document(all=True), f"{where}, all")
         assert str(result).splitlines()
         assert repr(result).startswith("<")
-        json.dumps(result.as_dict(), allow_nan=False)
+        held = json.loads(json.dumps(result.as_dict(), allow_nan=False))
+        Draft202012Validator(rk.schema(held["format"])).validate(held)
         assert (kind == "plan" and not result.found) or isinstance(result.table(), pd.DataFrame)  # type: ignore[attr-defined]
         figure = result.figure()
         if figure is not None:

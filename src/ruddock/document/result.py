@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from math import isfinite
 from os import PathLike
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -16,6 +17,15 @@ else:  # imported when they are needed
     Axes = Any
 
 REPORTS = (".html", ".xlsx", ".md", ".json")
+
+
+def records(frame: pd.DataFrame) -> dict[str, dict[str, Any]]:
+    """Return a table as plain data by its index; what is not known or not finite is None."""
+    plain = frame.astype(object).where(
+        frame.map(lambda cell: cell is not None and not (isinstance(cell, float) and not isfinite(cell))), None
+    )
+    rows: list[dict[Any, Any]] = plain.to_dict("records")
+    return {str(name): row for name, row in zip(plain.index, rows, strict=True)}
 
 
 class Result:

@@ -11,7 +11,7 @@ import numpy as np
 from ruddock.errors import DataError, FormatError, ModelError
 from ruddock.formats.files import read_text, write_text
 from ruddock.formats.labels_json import axis_of, labels_document
-from ruddock.formats.model_schema import SCHEMA
+from ruddock.formats.schemas.model import SCHEMA
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.decisions import Decisions, goes_by_label, kinds_of

@@ -173,6 +173,7 @@ class Diagnosis(Result):
                 {
                     "aim": repair.aim,
                     "total": repair.total,
+                    "least": repair.least,
                     "changes": [
                         {
                             "constraint": change.name,

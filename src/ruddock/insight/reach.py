@@ -94,6 +94,7 @@ class Reach(Result):
         unlimited = self.value is not None and not np.isfinite(self.value)
         return {
             "format": "ruddock-reach/1",
+            "model": self.model,
             "moved": self.lever.name,
             "now": None if np.isnan(self.lever.now) else self.lever.now,
             "target": self.target,

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ruddock.document.content import Block, Figure
-from ruddock.document.result import Result
+from ruddock.document.result import Result, records
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.engine.solve import solve
 from ruddock.errors import ModelError, listed
@@ -97,9 +97,17 @@ class Region(Result):
         """Return plain data for JSON."""
         return {
             "format": "ruddock-region/1",
+            "model": self.plan.model_name,
             "decisions": list(self.names),
             "unlimited": self.unlimited,
-            "corners": self.corners.to_dict("records"),
+            "corners": [
+                {"decisions": dict(zip(self.names, at, strict=True)), **said}
+                for at, said in zip(
+                    self.corners.iloc[:, :2].to_numpy(float).tolist(),
+                    records(self.corners.iloc[:, 2:].reset_index(drop=True)).values(),
+                    strict=True,
+                )
+            ],
             "points": self.points.tolist(),
         }
 

@@ -16,7 +16,7 @@ import pandas as pd
 
 from ruddock.document.content import Block, Figure
 from ruddock.document.numbers import amount, counted
-from ruddock.document.result import Result
+from ruddock.document.result import Result, records
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.errors import ModelError, NoPlanError
@@ -124,9 +124,9 @@ class Sensitivity(Result):
             "objective": self.objective,
             "integers_held": self.held,
             "relaxation": self.relaxation,
-            "limits": _records(self.limits),
-            "coefficients": _records(self.coefficients),
-            "steps": None if self.steps is None else _records(self.steps),
+            "limits": records(self.limits),
+            "coefficients": records(self.coefficients),
+            "steps": None if self.steps is None else records(self.steps),
         }
 
     def sentences(self, most: int | None = None) -> list[str]:
@@ -228,12 +228,6 @@ def sensitivity(
         steps,
         tuple(goal.name for goal in plan.formulation.objectives[1:]),
     )
-
-
-def _records(frame: pd.DataFrame) -> dict[str, dict[str, Any]]:
-    plain = frame.astype(object).where(frame.map(lambda v: not isinstance(v, float) or bool(np.isfinite(v))), None)
-    rows: list[dict[Any, Any]] = plain.to_dict("records")
-    return {str(name): row for name, row in zip(plain.index, rows, strict=True)}
 
 
 def _chosen(plan: Plan, names: Iterable[str] | None) -> Sequence[list[int]]:

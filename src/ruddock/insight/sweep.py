@@ -136,6 +136,7 @@ class Sweep(Result):
         known = self.feasible is not None and not np.isnan(self.feasible[0])
         return {
             "format": "ruddock-sweep/1",
+            "model": self.model,
             "moved": self.lever.name,
             "exact": self.exact,
             "asked": list(self.asked),

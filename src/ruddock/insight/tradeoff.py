@@ -114,6 +114,7 @@ class Tradeoff(Result):
         plain = self.points.astype(object).where(self.points.notna(), None)
         return {
             "format": "ruddock-tradeoff/1",
+            "model": self.model,
             "objectives": [goal.name for goal in self.goals],
             "exact": self.exact,
             "complete": self.complete,

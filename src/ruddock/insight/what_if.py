@@ -12,7 +12,7 @@ import pandas as pd
 from scipy.sparse import csc_matrix
 
 from ruddock.document.content import Block, Figure
-from ruddock.document.result import Result
+from ruddock.document.result import Result, records
 from ruddock.engine.ranging import Ranging
 from ruddock.errors import ModelError
 from ruddock.modelling.answer.figures import bars_figure
@@ -163,24 +163,21 @@ class WhatIf(Result):
         """Return plain data for JSON."""
         return {
             "format": "ruddock-what-if/1",
+            "model": self.base.model_name,
             "changes": [str(change) for change in self.changes],
             "base": {"status": self.base.status, "objective": self.base.objective if self.base.found else None},
             "changed": {
                 "status": self.changed.status,
                 "objective": self.changed.objective if self.changed.found else None,
             },
-            "objectives": _records(self.objectives()) if self.both else {},
+            "objectives": records(self.objectives()) if self.both else {},
             "predicted": self.predicted,
             "share": self.share,
-            "breakdown": _records(self.breakdown()) if self.both else {},
-            "quantities": _records(self.quantities()) if self.both else {},
-            "moved": _records(self.decisions(moved=True)) if self.both else {},
+            "breakdown": records(self.breakdown()) if self.both else {},
+            "quantities": records(self.quantities()) if self.both else {},
+            "moved": records(self.decisions(moved=True)) if self.both else {},
             "binding": self.binding()["now"].to_dict() if self.both else {},
         }
-
-
-def _records(frame: pd.DataFrame) -> dict[Any, Any]:
-    return frame.astype(object).where(frame.notna(), None).to_dict("index")
 
 
 def _quantities(plan: Plan) -> pd.Series[float]:

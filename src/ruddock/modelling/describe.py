@@ -50,7 +50,8 @@ class Description(Result):
 
     def as_dict(self) -> dict[str, Any]:
         """Return everything as plain data."""
-        return asdict(self)
+        held = asdict(self)
+        return {"format": "ruddock-description/1", "model": held.pop("name"), **held}
 
     def table(self) -> pd.DataFrame:
         """Return the description as a table of two columns: what, and its value in words."""

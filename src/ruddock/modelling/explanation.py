@@ -28,6 +28,7 @@ class Explanation(Result):
 
     Attributes
     ----------
+    model : the model's title
     name : what is explained
     terms : DataFrame indexed by decision: coefficient, value, product
     constant : added to the products
@@ -36,6 +37,7 @@ class Explanation(Result):
     relation, right, slack : of a constraint: how its left side, worked out here, compares with its right side
     """
 
+    model: str
     name: str
     terms: pd.DataFrame
     constant: float
@@ -72,15 +74,17 @@ class Explanation(Result):
         """Return plain data for JSON."""
         return {
             "format": "ruddock-explanation/1",
+            "model": self.model,
             "name": self.name,
-            "unit": self.unit,
-            "terms": self.terms.reset_index().to_dict("records"),
-            "constant": self.constant,
-            "total": self.total,
+            **self._side(),
             "relation": self.relation,
-            "right": None if self.right is None else self.right.as_dict(),
+            "right": None if self.right is None else self.right._side(),
             "slack": self.slack,
         }
+
+    def _side(self) -> dict[str, Any]:
+        terms = self.terms.reset_index().to_dict("records")
+        return {"unit": self.unit, "terms": terms, "constant": self.constant, "total": self.total}
 
 
 def _terms(title: str, side: Explanation) -> Table:
@@ -129,7 +133,7 @@ def _constraint(plan: Plan, name: str, part: Any, at: int) -> Explanation:
         return left
     if sides.right is None:
         limit = float(row["right"])
-        right = Explanation(name, left.terms.iloc[:0], limit, limit, part.unit)
+        right = Explanation(plan.model_name, name, left.terms.iloc[:0], limit, limit, part.unit)
     else:
         right = _worked_out(plan, name, sides.right, at, part.unit)
     return replace(left, relation=str(row["relation"]), right=right, slack=float(row["slack"]))
@@ -149,4 +153,4 @@ def _worked_out(plan: Plan, name: str, terms: Terms, row: int, unit: str | None)
         {"coefficient": sums[used], "value": x[used] + 0.0, "product": sums[used] * x[used] + 0.0},
         index=pd.Index([names[j] for j in used], name="decision"),
     )
-    return Explanation(name, frame, constant, float(frame["product"].sum()) + constant, unit)
+    return Explanation(plan.model_name, name, frame, constant, float(frame["product"].sum()) + constant, unit)

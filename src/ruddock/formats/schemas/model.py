@@ -4,26 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
+from ruddock.formats.schemas.common import DRAFT, list_of, object_of
+from ruddock.formats.schemas.common import MAYBE_TEXT as UNIT
+
 NUMBERS = {"type": "array", "items": {"type": "number"}}
 LIMITS = {"type": "array", "items": {"type": ["number", "null"]}}
 PLACES = {"type": "array", "items": {"type": "integer", "minimum": 0, "maximum": 2**31 - 1}}
 NAME = {"type": "string", "minLength": 1, "maxLength": 10_000}
-UNIT = {"type": ["string", "null"]}
-
-
-def object_of(**properties: Any) -> dict[str, Any]:
-    """Return the schema of an object in which all of these stand, those named with a ``_`` behind them optional."""
-    needed = [name for name in properties if not name.endswith("_")]
-    named = {name.removesuffix("_"): held for name, held in properties.items()}
-    return {"type": "object", "properties": named, "required": needed, "additionalProperties": False}
-
-
-def _list(items: Any) -> dict[str, Any]:
-    return {"type": "array", "items": items}
 
 
 CELLS = {
-    "axes": {**_list(NAME), "description": "names of the axes, in order"},
+    "axes": {**list_of(NAME), "description": "names of the axes, in order"},
     "codes": {
         "type": ["array", "null"],
         "items": PLACES,
@@ -45,15 +36,15 @@ SIDES = {
 
 LABELS = {
     "oneOf": [
-        object_of(labels=_list({"type": ["string", "number", "boolean"]})),
-        object_of(type={"const": "datetime"}, zone=UNIT, labels=_list({"type": "string"})),
-        object_of(type={"const": "date"}, labels=_list({"type": "string"})),
-        object_of(type={"const": "period"}, step=NAME, labels=_list({"type": "string"})),
-        object_of(type={"const": "timedelta"}, labels=_list({"type": "integer"})),
+        object_of(labels=list_of({"type": ["string", "number", "boolean"]})),
+        object_of(type={"const": "datetime"}, zone=UNIT, labels=list_of({"type": "string"})),
+        object_of(type={"const": "date"}, labels=list_of({"type": "string"})),
+        object_of(type={"const": "period"}, step=NAME, labels=list_of({"type": "string"})),
+        object_of(type={"const": "timedelta"}, labels=list_of({"type": "integer"})),
         object_of(
             type={"const": "interval"},
             closed={"enum": ["left", "right", "both", "neither"]},
-            labels=_list({**_list({"type": ["string", "number"]}), "minItems": 2, "maxItems": 2}),
+            labels=list_of({**list_of({"type": ["string", "number"]}), "minItems": 2, "maxItems": 2}),
         ),
     ]
 }
@@ -61,7 +52,7 @@ LABELS = {
 RULE = {
     "oneOf": [
         object_of(rule={"const": "if"}, condition=object_of(terms=TERMS, **CELLS), relation=SIDES),
-        object_of(rule={"const": "either"}, relations={**_list(SIDES), "minItems": 2}),
+        object_of(rule={"const": "either"}, relations={**list_of(SIDES), "minItems": 2}),
         object_of(
             rule={"enum": ["run", "pause"]},
             on=TERMS,
@@ -73,17 +64,17 @@ RULE = {
 }
 
 SCHEMA: dict[str, Any] = {
-    "$schema": "https://json-schema.org/draft/2020-12/schema",
+    "$schema": DRAFT,
     "title": "A Ruddock model",
     **object_of(
         format={"const": "ruddock-model/1"},
         model={"type": "string"},
         axes={"type": "object", "additionalProperties": LABELS},
-        decisions=_list(
+        decisions=list_of(
             object_of(
                 name=NAME,
                 kind={"enum": ["continuous", "integer", "binary", "semicontinuous"]},
-                kinds={**_list({"enum": [0, 1, 2, 3]}), "description": "of each member: 1 integer, 2 semicontinuous"},
+                kinds={**list_of({"enum": [0, 1, 2, 3]}), "description": "of each member: 1 integer, 2 semicontinuous"},
                 unit=UNIT,
                 listed={"type": "boolean", "description": "whether members go by their label alone"},
                 lower=LIMITS,
@@ -91,8 +82,8 @@ SCHEMA: dict[str, Any] = {
                 **CELLS,
             )
         ),
-        curves=_list(object_of(name=NAME, unit=UNIT, x=TERMS, at=_list(NUMBERS), values=_list(NUMBERS), **CELLS)),
-        objectives=_list(
+        curves=list_of(object_of(name=NAME, unit=UNIT, x=TERMS, at=list_of(NUMBERS), values=list_of(NUMBERS), **CELLS)),
+        objectives=list_of(
             object_of(
                 name=NAME,
                 maximize={"type": "boolean"},
@@ -101,8 +92,8 @@ SCHEMA: dict[str, Any] = {
                 parts={"type": "object", "additionalProperties": TERMS, "minProperties": 1},
             )
         ),
-        constraints=_list(object_of(name=NAME, unit=UNIT, listed={"type": "boolean"}, sides=SIDES, **CELLS)),
-        rules=_list(object_of(name=NAME, unit=UNIT, rule=RULE, **CELLS)),
-        quantities=_list(object_of(name=NAME, unit=UNIT, terms=TERMS, **CELLS)),
+        constraints=list_of(object_of(name=NAME, unit=UNIT, listed={"type": "boolean"}, sides=SIDES, **CELLS)),
+        rules=list_of(object_of(name=NAME, unit=UNIT, rule=RULE, **CELLS)),
+        quantities=list_of(object_of(name=NAME, unit=UNIT, terms=TERMS, **CELLS)),
     ),
 }

@@ -4,45 +4,47 @@ from __future__ import annotations
 
 from typing import Any
 
-from ruddock.formats.model_schema import object_of as _object
-
-NUMBER = {"type": "number"}
-MAYBE = {"type": ["number", "null"]}
-COUNT = {"type": "integer", "minimum": 0}
-TEXT = {"type": "string"}
-
-
-def _by_name(items: Any, description: str) -> dict[str, Any]:
-    return {"type": "object", "additionalProperties": items, "description": description}
-
+from ruddock.formats.schemas.common import (
+    COUNT,
+    DRAFT,
+    MAYBE,
+    MAYBE_TEXT,
+    NUMBER,
+    SENSE,
+    STATUS,
+    TEXT,
+    by_name,
+    list_of,
+    object_of,
+)
 
 SCHEMA: dict[str, Any] = {
-    "$schema": "https://json-schema.org/draft/2020-12/schema",
+    "$schema": DRAFT,
     "title": "A Ruddock plan",
     "description": "Members are named as ship[Fell,Quay]. What is not known or not finite is null.",
-    **_object(
+    **object_of(
         format={"const": "ruddock-plan/1"},
         model=TEXT,
-        status={"enum": ["optimal", "infeasible", "unbounded", "stopped"]},
+        status=STATUS,
         reason={"enum": ["time", "nodes", "iterations", "memory", "user", "numerics", None]},
-        sense={"enum": ["minimize", "maximize", None]},
+        sense=SENSE,
         objective={**MAYBE, "description": "of the first objective, as written"},
         bound={**MAYBE, "description": "no plan is better than this"},
         gap={**MAYBE, "description": "|objective - bound| / max(1, |objective|)"},
-        parts=_by_name(NUMBER, "the objective by its named parts"),
-        objectives=_by_name(
-            _object(
+        parts=by_name(NUMBER, "the objective by its named parts"),
+        objectives=by_name(
+            object_of(
                 sense={"enum": ["minimize", "maximize"]},
                 value=NUMBER,
                 bound=MAYBE,
-                unit={"type": ["string", "null"]},
+                unit=MAYBE_TEXT,
                 proven={"type": "boolean"},
             ),
             "every objective in its order",
         ),
-        quantities=_by_name(NUMBER, "named totals"),
-        decisions=_by_name(
-            _object(
+        quantities=by_name(NUMBER, "named totals"),
+        decisions=by_name(
+            object_of(
                 value=MAYBE,
                 reduced_cost={
                     **MAYBE,
@@ -51,8 +53,8 @@ SCHEMA: dict[str, Any] = {
             ),
             "every decision",
         ),
-        constraints=_by_name(
-            _object(
+        constraints=by_name(
+            object_of(
                 left=MAYBE,
                 relation={"enum": ["<=", ">=", "==", "between", "if", "either", "run", "pause"]},
                 right=MAYBE,
@@ -61,26 +63,26 @@ SCHEMA: dict[str, Any] = {
             ),
             "every constraint, both sides as written",
         ),
-        effort=_object(
+        effort=object_of(
             seconds=NUMBER,
             iterations=COUNT,
             nodes=COUNT,
-            reductions=_by_name(_object(rows=COUNT, columns=COUNT), "what presolve took out, by kind"),
-            seconds_by_part=_by_name(NUMBER, "presolve, simplex, cuts, ..."),
+            reductions=by_name(object_of(rows=COUNT, columns=COUNT), "what presolve took out, by kind"),
+            seconds_by_part=by_name(NUMBER, "presolve, simplex, cuts, ..."),
             certified={"type": ["boolean", "string", "null"]},
         ),
         history_={
             "type": "array",
-            "items": _object(seconds=NUMBER, nodes=COUNT, best=MAYBE, bound=MAYBE),
+            "items": object_of(seconds=NUMBER, nodes=COUNT, best=MAYBE, bound=MAYBE),
             "description": "of a search: the best plan and the bound as they were found",
         },
-        proof_=_by_name(
+        proof_=by_name(
             NUMBER,
             "of an infeasible linear model: weights of constraints whose sum contradicts the bounds; a positive one "
             "uses the lower limit, a negative one the upper",
         ),
         crossed_={"type": "array", "items": TEXT, "description": "decisions whose own bounds cross"},
         crossed_constraints_={"type": "array", "items": TEXT, "description": "ranges whose limits cross"},
-        ray_=_by_name(NUMBER, "of an unbounded model: the direction without end, a step for each decision"),
+        ray_=by_name(NUMBER, "of an unbounded model: the direction without end, a step for each decision"),
     ),
 }
