@@ -84,6 +84,49 @@ def test_of_several_relations_one_holds() -> None:
         assert (model.solve().status == "optimal") == (a >= 4 or b >= 4 or a + b <= 1), (a, b)
 
 
+RULED = {
+    "if x >= 2 then y <= 1": lambda x, y: x < 2 or y <= 1,
+    "if 1 <= x + y <= 3 then x = 1": lambda x, y: not 1 <= x + y <= 3 or x == 1,
+    "if 2 x = 2 y then y >= 3": lambda x, y: x != y or y >= 3,
+    "if x <= 2.5 then y >= x": lambda x, y: x > 2.5 or y >= x,
+    "if 0.5 x > 1 then y <= 1": lambda x, y: x <= 2 or y <= 1,
+    "if 1 < x < 4 then y = 0": lambda x, y: not 1 < x < 4 or y == 0,
+    "unless x <= y then y >= 2": lambda x, y: x <= y or y >= 2,
+}
+
+
+@pytest.mark.parametrize("rule", RULED)
+@pytest.mark.parametrize("form", ["", "rdk", "json"])
+def test_a_relation_holds_where_another_does(rule: str, form: str, tmp_path: Path) -> None:
+    text = f"decisions\n  x integer <= 4\n  y integer <= 4\nmaximize o\n  x + y\nrequire\n  r : {rule}\n  a : x = 0\n  b : y = 0\n"
+    path = tmp_path / "m.rdk"
+    path.write_text(text, encoding="utf-8")
+    model = read(path)
+    if form:
+        model.require("more", model["x"] <= 9)  # so that the text is written anew
+        model.write(tmp_path / f"n.{form}")
+        model = read(tmp_path / f"n.{form}")
+    assert rule.startswith("unless") or rule in model.algebra()
+    x, y = model["x"], model["y"]
+    for a, b in product(range(5), repeat=2):
+        model.require("a", x == a, replace=True)
+        model.require("b", y == b, replace=True)
+        holds = RULED[rule](a, b)
+        assert (model.solve().status == "optimal") == holds, (a, b)
+        if form == "":
+            assert model.appraise({"x": a, "y": b}).feasible == holds, (a, b)
+
+
+def test_a_condition_that_cannot_be_turned_around_is_refused() -> None:
+    model = rk.Model("vague")
+    x, used = model.decide("x", upper=9), model.decide("used", kind="binary")
+    model.require("big", rk.when(x >= 3, used == 1))
+    with pytest.raises(rk.ModelError, match="big: x is no integer, so no value comes just before the limit"):
+        model.solve()
+    with pytest.raises(rk.ModelError, match="limits of a condition are finite"):
+        rk.when(x.between(-np.inf, 3), used == 1)
+
+
 CORNERS = [(0, 0), (10, 50), (30, 70), (50, 200)]
 JUMPS = [(0, 0), (0, 40), (20, 80), (20, 60), (50, 90)]  # a fixed charge, then a discount on all units from 20 on
 
@@ -112,6 +155,39 @@ def test_a_curve_has_its_value_everywhere(at: float, sense: str) -> None:
     judged = model.appraise(plan.decisions()["value"])
     assert judged.feasible
     assert judged.gain == pytest.approx(0, abs=1e-9)
+
+
+@pytest.mark.parametrize("form", ["", "rdk", "json"])
+def test_corners_run_along_an_axis_as_many_as_a_member_has(form: str, tmp_path: Path) -> None:
+    lane, step = rk.Axis("lane", ["Fell", "Mere", "Gorse"]), rk.Axis("step", [1, 2, 3, 4])
+    at = {("Fell", 1): 20, ("Fell", 2): 20, ("Fell", 4): 40, ("Mere", 1): 10, ("Gorse", 3): 5, ("Gorse", 4): 50}
+    cost = {("Fell", 1): 60, ("Fell", 2): 40, ("Fell", 4): 90, ("Mere", 1): 7, ("Gorse", 3): 1, ("Gorse", 4): 46}
+    model = rk.Model("steps")
+    x = model.decide("x", lane, upper=60)
+    corners = [(0, 0), (rk.data(at, lane, step), rk.data(cost, lane, step))]
+    model.maximize("total", model.curve("worth", x, corners, along=step).sum())
+    model.require("fixed", x == rk.data({"Fell": 30, "Mere": 5, "Gorse": 32}, lane))
+    if form:
+        model.write(tmp_path / f"m.{form}")
+        model = read(tmp_path / f"m.{form}")
+    plan = model.solve()
+    assert plan["worth"].to_dict() == pytest.approx({"Fell": 65, "Mere": 3.5, "Gorse": 28})
+    straight = rk.Model("one piece each")
+    y = straight.decide("y", lane)
+    ends = rk.data({("Fell", 1): 9, ("Mere", 1): 4, ("Mere", 2): 4, ("Gorse", 3): 2}, lane, step)
+    straight.maximize("total", straight.curve("worth", y, [(0, 0), (ends, 2 * ends)], along="step").sum())
+    assert straight.describe().problem_class == "linear"
+    assert straight.solve().objective == pytest.approx(30)
+    for wrong, told in (
+        ([(0, 0), (ends, 1)], None), ([(ends, ends)], r"bad\[Fell\]: a curve has two corners"),
+        ([(0, 0), (ends, rk.data({("Fell", 2): 1}, lane, step))], r"bad\[Fell\]: at step 1 one of x and y"),
+    ):  # fmt: skip
+        if told is None:
+            with pytest.raises(rk.ModelError, match="if its labels are the corners in their order, say along step"):
+                straight.curve("bad", y, wrong)
+        else:
+            with pytest.raises((rk.DataError, rk.ModelError), match=told):
+                straight.curve("bad", y, wrong, along=step)
 
 
 def test_slips_in_curves() -> None:
@@ -146,7 +222,7 @@ def test_what_cannot_be_limited_is_named_when_the_model_is_solved() -> None:
     with pytest.raises(rk.ModelError, match="is not an axis"):
         rk.run(used, hour, 2)
     with pytest.raises(rk.ModelError, match="not a relation"):
-        rk.when(ship >= 3, used >= 1)  # type: ignore[arg-type]
+        rk.run(ship <= 3, axis, 2)
 
 
 TEXT = """

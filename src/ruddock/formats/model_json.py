@@ -14,11 +14,12 @@ from ruddock.formats.labels_json import axis_of, labels_document
 from ruddock.formats.schemas.model import SCHEMA
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
+from ruddock.modelling.curves import Curve
 from ruddock.modelling.decisions import Decisions, goes_by_label, kinds_of
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity, Ruled
 from ruddock.modelling.model import Model
 from ruddock.modelling.relation import Sides
-from ruddock.modelling.rules import Curve, Either, Rule, Run, When
+from ruddock.modelling.rules import Either, Implication, Rule, Run, When
 from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
 
@@ -124,6 +125,10 @@ class _Writer:
         if isinstance(rule, When):
             condition = {"terms": self.terms(rule.condition), **self.cells(rule.condition.cells)}
             return {"rule": "if", "condition": condition, "relation": self.sides(rule.relation)}
+        if isinstance(rule, Implication):
+            condition = self.sides(rule.condition)
+            relation = self.sides(rule.relation)
+            return {"rule": "if relation", "condition": condition, "strict": rule.strict, "relation": relation}
         if isinstance(rule, Either):
             return {"rule": "either", "relations": [self.sides(relation) for relation in rule.relations]}
         assert isinstance(rule, Run)
@@ -299,6 +304,10 @@ class _Reader:
         if part["rule"] == "if":
             condition = self.terms(part["condition"]["terms"], self.cells(part["condition"]))
             return When(condition, self.sides(part["relation"], cells))
+        if part["rule"] == "if relation":
+            return Implication(
+                self.sides(part["condition"], cells), part["strict"], self.sides(part["relation"], cells)
+            )
         if part["rule"] == "either":
             return Either([self.sides(relation, cells) for relation in part["relations"]])
         return Run(

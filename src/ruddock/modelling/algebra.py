@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from ruddock.document.numbers import as_written, plural
 from ruddock.modelling.axis import quoted
+from ruddock.modelling.curves import Curve
 from ruddock.modelling.decisions import domain_words
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Ruled
 from ruddock.modelling.names import names_of
-from ruddock.modelling.rules import Curve, Run
+from ruddock.modelling.rules import Run
 from ruddock.modelling.terms import Terms
 from ruddock.modelling.writing import relation_words, terms_words
 

@@ -12,6 +12,7 @@ from ruddock.errors import DataError, ModelError, known
 from ruddock.modelling.axis import Axis, check_name
 from ruddock.modelling.changes import Change
 from ruddock.modelling.changing import with_changes
+from ruddock.modelling.curves import Curve, make_curve
 from ruddock.modelling.data import Data, Source
 from ruddock.modelling.decisions import Decisions, Kind, make_decisions, relaxed
 from ruddock.modelling.expression import Expression, Relation, scalar, sides_of, terms_of
@@ -19,7 +20,7 @@ from ruddock.modelling.formulation import Constraints, Formulation, Objective, Q
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import UnknownNameError, names_of, split_member
 from ruddock.modelling.recipe import Part, Recipe, Renumbering
-from ruddock.modelling.rules import Curve, Rule, make_curve
+from ruddock.modelling.rules import Rule
 from ruddock.modelling.terms import Registry, Terms
 from ruddock.problem import ENDLESS, Problem
 
@@ -228,6 +229,7 @@ class Building:
         x: Expression,
         corners: Sequence[tuple[Source, Source]] | Mapping[float, float],
         *,
+        along: Axis | str | None = None,
         unit: str | None = None,
         replace: bool = False,
     ) -> Expression:
@@ -243,6 +245,9 @@ class Building:
         corners : sequence of (x, y), or dict of x to y
             Numbers, or data for each member; x rising. Two corners at one x are a jump, such as a fixed charge or a
             discount on all units: there the function has either value.
+        along : Axis or str, optional
+            An axis whose labels are corners in their order: a pair of data over it stands for as many corners. Where
+            a member has no numbers at a label, it has no corner there.
         unit : str, optional
             Of its values.
         replace : bool
@@ -256,7 +261,7 @@ class Building:
         self._free(name, "a curve", replace)
         if isinstance(x, Expression):
             self._own(terms_of(x), name)
-        curve = make_curve(self._registry, name, x, corners, unit)
+        curve = make_curve(self._registry, name, x, corners, unit, along)
         return expression_of(self._keep(curve, curve.cells.axes, replacing=replace).value)
 
     def minimize(

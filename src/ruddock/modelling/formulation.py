@@ -13,10 +13,11 @@ import numpy as np
 
 from ruddock.errors import ModelError
 from ruddock.modelling.cells import Cells
+from ruddock.modelling.curves import Curve
 from ruddock.modelling.decisions import Decisions, kinds_of, member_name, member_names, numbers_of
 from ruddock.modelling.expression import Combination, Expression, terms_of
 from ruddock.modelling.relation import Sense, Sides
-from ruddock.modelling.rules import Curve, Rule
+from ruddock.modelling.rules import Rule
 from ruddock.modelling.terms import Registry, Terms
 from ruddock.modelling.writing import TERMS, in_one_line, relation_words, terms_words
 from ruddock.problem import Floats, Problem

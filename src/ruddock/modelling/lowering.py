@@ -14,14 +14,16 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.sparse import coo_matrix
 
+from ruddock.engine.measure import measures
 from ruddock.engine.tree.tighten import implied_bounds
 from ruddock.errors import ModelError, listed
 from ruddock.modelling.cells import Cells
+from ruddock.modelling.curves import Curve
 from ruddock.modelling.decisions import kinds_of
 from ruddock.modelling.formulation import Formulation, Objective, Ruled, joined
 from ruddock.modelling.previous import look_back
 from ruddock.modelling.relation import Sides
-from ruddock.modelling.rules import Curve, Either, Run, When
+from ruddock.modelling.rules import Either, Implication, Run, When
 from ruddock.modelling.terms import NO_TERMS, Terms
 from ruddock.problem import INTEGER, Bytes, Floats, Problem, reaching_zero
 
@@ -213,6 +215,8 @@ class _Lowering:
             self._where(ruled, rule.condition.spread(rule.cells), rule.relation)
         elif isinstance(rule, Either):
             self._either(ruled, rule)
+        elif isinstance(rule, Implication):
+            self._either(ruled, Either(rule.alternatives(self._steps(ruled, rule))))
         else:
             assert isinstance(rule, Run)
             self._check_yes_no(ruled, rule.on)
@@ -227,6 +231,28 @@ class _Lowering:
         if not binary.all():
             name = self.formulation.column_names[int(columns[~binary][0])]
             raise ModelError(f"{ruled.name}: the condition must be a binary decision, and {name} is not one")
+
+    def _steps(self, ruled: Ruled, rule: Implication) -> Floats:
+        """Return of what the row of a condition takes only multiples, so that its opposite can be told; 0 if strict."""
+        row = rule.condition.row
+        if rule.strict or self.formulation.relaxed:
+            return np.zeros(row.cells.size)
+        kinds = np.concatenate(self.kinds)
+        integer = (kinds[self.columns_for(row)] & INTEGER) != 0
+        used = row.values != 0
+        steps = measures(row.values[used], row.rows[used], row.cells.size)
+        steps[row.rows[used & ~integer]] = 0.0
+        vague = np.flatnonzero(steps == 0)
+        if len(vague):
+            names = self.formulation.column_names
+            own = [names[j] for j in np.unique(self.columns_for(row)[(row.rows == vague[0]) & used & ~integer])]
+            raise ModelError(
+                f"{ruled.name}: "
+                + (f"{listed(own, 3)} is no integer" if own else "the sum has no common step")
+                + ", so no value comes just before the limit of the condition; write if x > limit then ..., or either "
+                "x <= limit or ...: at the limit itself they leave everything open"
+            )
+        return steps
 
     def _where(self, ruled: Ruled, condition: Terms, relation: Sides) -> None:
         """Leave just enough room where the condition, 0 or 1 in each cell, is 0."""
@@ -318,20 +344,21 @@ class _Lowering:
         without width that is filled wholly or not at all.
         """
         cells, size = curve.cells, curve.cells.size
-        none, ones, free = np.zeros(size), np.ones(size), np.full(size, np.inf)
+        none, free = np.zeros(size), np.full(size, np.inf)
         width, height = np.diff(curve.at, axis=1), np.diff(curve.values, axis=1)
         place, worth = curve.x, curve.value
         before: Terms | None = None
         for k in range(width.shape[1]):
-            jumps = width[:, k] == 0
-            share = self._helper(curve, cells, none, ones, 0, curve.x)
+            jumps = (width[:, k] == 0) & (height[:, k] != 0)
+            pieces = np.where((width[:, k] == 0) & ~jumps, 0.0, 1.0)  # none where the last corner is repeated
+            share = self._helper(curve, cells, none, pieces, 0, curve.x)
             self.kinds[-1][jumps] = INTEGER
             place = place.plus(replace(share, values=-width[:, k], columns=share.columns))
             worth = worth.plus(replace(share, values=-height[:, k]))
             if before is not None:
                 # a piece is begun only where the one before is full; a jump says so itself
-                both = np.flatnonzero(~jumps & (width[:, k - 1] > 0))
-                direct = np.flatnonzero(jumps | (width[:, k - 1] == 0))
+                both = np.flatnonzero(~jumps & (width[:, k - 1] > 0) & (pieces > 0))
+                direct = np.flatnonzero((jumps | (width[:, k - 1] == 0)) & (pieces > 0))
                 if len(direct):
                     later, earlier = share.take(direct), before.take(direct)
                     self._require(
@@ -339,7 +366,7 @@ class _Lowering:
                     )
                 if len(both):
                     part = cells.take(both) if len(both) < size else cells
-                    full = self._helper(curve, part, none[both], ones[both], INTEGER, curve.x)
+                    full = self._helper(curve, part, none[both], pieces[both], INTEGER, curve.x)
                     later, earlier = (replace(t.take(both), cells=part) for t in (share, before))
                     self._require(curve, earlier.plus(full, -1.0), none[both], free[both], both)
                     self._require(curve, full.plus(later, -1.0), none[both], free[both], both)

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any, Protocol
 import numpy as np
 
 from ruddock.modelling.cells import Cells
+from ruddock.modelling.curves import Curve
 from ruddock.modelling.decisions import Decisions, kinds_of, numbers_of
 from ruddock.modelling.formulation import Constraints, Objective, Quantity, Ruled
 from ruddock.modelling.relation import Sides
-from ruddock.modelling.rules import Curve
 from ruddock.modelling.terms import Registry, Terms
 
 if TYPE_CHECKING:

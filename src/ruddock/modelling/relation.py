@@ -96,6 +96,15 @@ class Sides:
             return self
         return self.take(np.argsort(keys, kind="stable"))
 
+    def spread(self, cells: Cells) -> Sides:
+        """Return the relation for cells that have all of these axes, repeated along the others."""
+        if cells is self.cells:
+            return self
+        place = self.cells.lookup(cells)
+        low, high = (part if part is None or place is None else part[place] for part in (self.low, self.high))
+        right = None if self.right is None else self.right.spread(cells)
+        return Sides(self.left.spread(cells), self.sense, right, low, high)
+
     def where(self, mask: Data) -> Sides:
         """Return the relation for the cells where a mask is present and not zero."""
         return self.take(masked(self.cells, mask))

@@ -4,25 +4,22 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from ruddock.errors import DataError, ModelError
-from ruddock.modelling.alignment import values_for
+from ruddock.errors import ModelError
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells, project
-from ruddock.modelling.data import as_data, filled, is_data
-from ruddock.modelling.decisions import member_name, member_names
-from ruddock.modelling.expression import Expression, Relation, known_axes, sides_of, terms_of
+from ruddock.modelling.expression import Expression, Relation, sides_of, terms_of
 from ruddock.modelling.relation import Sides
-from ruddock.modelling.terms import Columns, Registry, Terms
-from ruddock.modelling.units import decision_units
-from ruddock.modelling.writing import TERMS, in_one_line, relation_words, terms_words
+from ruddock.modelling.terms import Terms
+from ruddock.modelling.writing import TERMS, in_one_line, relation_words, strictly, terms_words
 from ruddock.problem import Floats
 
 Evaluate = Callable[[Terms], Floats]
+NEAR = 1e-9  # of a step: a limit this near to a multiple is one
+HOLDS = 1e-6  # relative: how near to its limit a condition is taken to be at it
 
 
 class Rule(ABC):
@@ -69,12 +66,7 @@ class When(Rule):
     word = "if"
 
     def __init__(self, condition: Terms, relation: Sides) -> None:
-        extra = [name for name in condition.cells.names if name not in relation.cells.names]
-        if extra:
-            raise ModelError(
-                f"the condition runs over {', '.join(condition.cells.names)}, the relation only over "
-                f"{', '.join(relation.cells.names) or 'no axis'}; each condition needs a relation of its own"
-            )
+        _same_axes(condition.cells, relation.cells)
         self.condition, self.relation = condition, relation.in_order()
 
     @property
@@ -101,6 +93,74 @@ class When(Rule):
     def moved(self, terms: Callable[[Terms], Terms], sides: Callable[[Sides], Sides]) -> When:
         """Return the rule in other decision numbers."""
         return When(terms(self.condition), sides(self.relation))
+
+
+class Implication(Rule):
+    """A relation that holds where another one does.
+
+    Attributes
+    ----------
+    condition : the other relation
+    strict : whether it is meant without its limits: more than, not at least
+    relation : what then holds
+    """
+
+    word = "if"
+
+    def __init__(self, condition: Sides, strict: bool, relation: Sides) -> None:
+        _same_axes(condition.cells, relation.cells)
+        self.relation = relation.in_order()
+        self.condition, self.strict = condition.spread(self.relation.cells), strict
+        if self.condition.sense == "between" and not np.isfinite([*self.condition.low, *self.condition.high]).all():  # type: ignore[misc]
+            raise ModelError("the limits of a condition are finite; write a condition with one limit as >= or <=")
+
+    @property
+    def cells(self) -> Cells:
+        """The label combinations of the relation."""
+        return self.relation.cells
+
+    def parts(self) -> list[Terms]:
+        """Return the sides of both relations."""
+        return [*_sides(self.condition), *_sides(self.relation)]
+
+    def alternatives(self, steps: Floats) -> list[Sides]:
+        """Return the relations of which one holds: the condition's opposites, and what then holds.
+
+        Parameters
+        ----------
+        steps : float array, one for each cell
+            The condition's row takes only multiples of it; 0 where the opposite includes the limit.
+        """
+        row, (lower, upper) = self.condition.row, self.condition.bounds
+        free = np.full(len(steps), np.inf)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            below = np.where(steps > 0, (np.ceil(lower / steps - NEAR) - 1) * steps, lower)
+            above = np.where(steps > 0, (np.floor(upper / steps + NEAR) + 1) * steps, upper)
+        opposites = []
+        if np.isfinite(lower).any():
+            opposites.append(Sides(row, "between", None, -free, below))
+        if np.isfinite(upper).any():
+            opposites.append(Sides(row, "between", None, above, free))
+        return [*opposites, self.relation]
+
+    def violation(self, evaluate: Evaluate) -> Floats:
+        """Return how far the relation is violated where the condition holds."""
+        low, high = self.condition.bounds
+        row = evaluate(self.condition.row)
+        near = HOLDS * np.maximum(1.0, np.abs(row)) * (-1.0 if self.strict else 1.0)
+        holds = (row >= low - near) & (row <= high + near)
+        return np.where(holds, _violation(self.relation, evaluate), 0.0)
+
+    def words(self, i: int, most: int | None = None) -> list[str]:
+        """Return ``if RELATION then RELATION``."""
+        condition = relation_words(self.condition, i, most)
+        if self.strict:
+            condition = strictly(condition)
+        return ["if", *condition, "then", *relation_words(self.relation, i, most)]
+
+    def moved(self, terms: Callable[[Terms], Terms], sides: Callable[[Sides], Sides]) -> Implication:
+        """Return the rule in other decision numbers."""
+        return Implication(sides(self.condition), self.strict, sides(self.relation))
 
 
 class Either(Rule):
@@ -200,6 +260,15 @@ class Run(Rule):
         return Run(terms(self.on), self.axis, self.least, self.value, self.before)
 
 
+def _same_axes(condition: Cells, relation: Cells) -> None:
+    """Refuse a condition over axes that its relation lacks."""
+    if any(name not in relation.names for name in condition.names):
+        raise ModelError(
+            f"the condition runs over {', '.join(condition.names)}, the relation only over "
+            f"{', '.join(relation.names) or 'no axis'}; each condition needs a relation of its own"
+        )
+
+
 def _sides(relation: Sides) -> list[Terms]:
     return [relation.left] if relation.right is None else [relation.left, relation.right]
 
@@ -209,137 +278,36 @@ def _violation(relation: Sides, evaluate: Evaluate) -> Floats:
     return relation.violation(evaluate(relation.left), right)
 
 
-@dataclass(frozen=True, eq=False, repr=False)
-class Curve:
-    """A piecewise-linear function of an expression, for each of its cells.
-
-    Attributes
-    ----------
-    x : Terms
-    at, values : float arrays, shape (cells, corners)
-        The corners. Where two share the same ``at``, the function jumps: there it has either value.
-    numbers : of the decisions that hold the function's value, one for each cell
-    """
-
-    name: str
-    x: Terms
-    at: Floats
-    values: Floats
-    numbers: Columns
-    unit: str | None = None
-
-    def __post_init__(self) -> None:
-        self.x.registry.hold(self.numbers, self.name, self.cells)
-
-    def __repr__(self) -> str:
-        axes = f"[{', '.join(self.cells.names)}]" if self.cells.axes else ""
-        return f"curve {self.name}{axes}: {self.at.shape[1]} corners"
-
-    @property
-    def cells(self) -> Cells:
-        """The label combinations."""
-        return self.x.cells
-
-    @property
-    def value(self) -> Terms:
-        """The function's value as an expression."""
-        size = self.cells.size
-        return Terms(
-            self.x.registry, self.cells, np.arange(size, dtype=np.intp), self.numbers, np.ones(size), np.zeros(size),
-            units=decision_units(self.unit), aligned=True,
-        )  # fmt: skip
-
-    @property
-    def bends(self) -> bool:
-        """Whether it has more than one piece, or jumps, and so needs binary decisions."""
-        return self.at.shape[1] > 2 or bool((np.diff(self.at, axis=1) == 0).any())
-
-    def members(self) -> list[str]:
-        """Return the names of all members."""
-        return member_names(self.name, self.cells, listed=False)
-
-    def member(self, position: int) -> str:
-        """Return the name of one member."""
-        return member_name(self.name, self.cells, listed=False, position=position)
-
-    def ends(self, x: Floats) -> tuple[Floats, Floats]:
-        """Return the least and the greatest value at ``x``, one for each cell; they differ where the function jumps.
-
-        Outside the corners it is the value at the nearer end.
-        """
-        low, high = np.full(len(x), np.inf), np.full(len(x), -np.inf)
-        near = 1e-9 * np.maximum(1.0, np.abs(x))
-        x = np.clip(x, self.at[:, 0], self.at[:, -1])
-        for k in range(self.at.shape[1] - 1):
-            a, b, u, v = self.at[:, k], self.at[:, k + 1], self.values[:, k], self.values[:, k + 1]
-            width = b - a
-            with np.errstate(invalid="ignore", divide="ignore"):
-                inner = np.where(width > 0, u + (v - u) * np.clip((x - a) / width, 0.0, 1.0), u)
-            inside = (x >= a - near) & (x <= b + near)
-            for value in (inner, np.where(width > 0, inner, v)):
-                low = np.where(inside, np.minimum(low, value), low)
-                high = np.where(inside, np.maximum(high, value), high)
-        return low, high
-
-
-def make_curve(registry: Registry, name: str, x: Any, corners: Any, unit: str | None = None) -> Curve:
-    """Check what `Model.curve` was given and make the curve."""
-    if not isinstance(x, Expression):
-        raise ModelError(f"{name}: a curve is a function of decisions, not of {type(x).__name__}")
-    terms = terms_of(x)
-    try:
-        pairs = [tuple(corner) for corner in (corners.items() if isinstance(corners, dict) else corners)]
-    except TypeError:
-        raise ModelError(f"{name}: corners are pairs such as [(0, 0), (10, 50)], not {corners!r}") from None
-    if len(pairs) < 2 or any(len(pair) != 2 for pair in pairs):
-        raise ModelError(f"{name}: corners are two or more pairs (x, y), such as [(0, 0), (10, 50), (30, 70)]")
-    at, values = (np.stack([_corner(terms, name, pair[side]) for pair in pairs], axis=1) for side in (0, 1))
-    for i in range(terms.cells.size):
-        steps = np.diff(at[i])
-        if (steps < 0).any() or ((steps[1:] == 0) & (steps[:-1] == 0)).any():
-            place = f"[{terms.cells.text(i)}]" if terms.cells.axes else ""
-            raise ModelError(
-                f"{name}{place}: x of the corners rises; at most two corners share one x, where the curve jumps"
-            )
-    numbers = np.arange(registry.columns, registry.columns + terms.cells.size, dtype=np.int64)
-    registry.columns += terms.cells.size
-    return Curve(name, terms, at, values, numbers, unit)
-
-
-def _corner(terms: Terms, name: str, given: Any) -> Floats:
-    """Return one coordinate of a corner for each cell."""
-    if not is_data(given):
-        raise ModelError(f"{name}: a corner is two numbers, or data for each member; this is {given!r}")
-    held = filled(as_data(given, known_axes(terms)))
-    extra = [axis for axis in held.cells.names if axis not in terms.cells.names]
-    if extra:
-        raise ModelError(f"{name}: a corner has the axis {', '.join(extra)}, which the expression lacks")
-    values = np.array(values_for(held, terms.cells, f"a corner of {name} for"))
-    if not np.isfinite(values).all():
-        raise DataError(f"{name}: a corner is finite")
-    return values
-
-
 # ---------------------------------------------------------------------- what users write
 
 
-def when(condition: Expression, relation: Relation) -> Rule:
+def when(condition: Expression | Relation, relation: Relation) -> Rule:
     """Return the rule that a relation holds where a binary decision is 1: "if used, then at least 10".
 
     Parameters
     ----------
-    condition : binary decisions, or ``1 - decisions`` for "unless"
+    condition : binary decisions, or ``1 - decisions`` for "unless", or a relation between integer decisions
+        For a relation between others, say with `either` what else holds: "if more than 10, then used" is
+        ``either(ship <= 10, used == 1)``.
     relation : Relation
         Over the same axes, or more.
 
     Raises
     ------
     ModelError
-        When the model is solved, where nothing bounds the relation's decisions.
+        When the model is solved, where nothing bounds the relation's decisions, or those of a condition that is a
+        relation are not integers.
     """
     if not isinstance(relation, Relation):
         raise ModelError(f"when() takes a relation such as ship.sum(market) >= 10 second, not {relation!r}")
+    if isinstance(condition, Relation):
+        return Implication(sides_of(condition), False, sides_of(relation))
     return When(_yes_no(condition, "when()"), sides_of(relation))
+
+
+def beyond(condition: Relation, relation: Relation) -> Rule:
+    """Return the rule that a relation holds beyond the limits of another one: "if more than 10, then used"."""
+    return Implication(sides_of(condition), True, sides_of(relation))
 
 
 def either(*relations: Relation) -> Rule:
@@ -374,10 +342,7 @@ def _axis(axis: Any, where: str) -> Axis:
 def _yes_no(condition: Any, where: str) -> Terms:
     """Return a condition as terms that are each one decision, or 1 less one; kinds are checked with the model."""
     if isinstance(condition, Relation):
-        raise ModelError(
-            f"{where} takes binary decisions first, not a relation; declare a binary decision for it, and say with "
-            "another when() what holds if it is 0"
-        )
+        raise ModelError(f"{where} takes binary decisions first, not a relation")
     if isinstance(condition, Expression):
         terms = terms_of(condition)
         single = np.bincount(terms.rows, minlength=terms.cells.size) == 1

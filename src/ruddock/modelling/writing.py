@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 import numpy as np
@@ -15,6 +16,7 @@ from ruddock.modelling.terms import Terms
 SHOWN = 3  # members in one line
 TERMS = 6  # terms of an expression in one line
 MOST_LINES = 12
+STRICT = re.compile(r"^[<>]=(?= |$)|(?<= )[<>]=$")
 
 
 def terms_words(terms: Terms, row: int, most: int | None = None) -> list[str]:
@@ -54,6 +56,11 @@ def relation_words(sides: Sides, i: int, most: int | None = None) -> list[str]:
     if np.isfinite(low):
         return [*left, f">= {as_written(low)}"]
     return [*left, f"<= {as_written(high)}"] if np.isfinite(high) else left
+
+
+def strictly(pieces: list[str]) -> list[str]:
+    """Return a relation's pieces with strict signs; a label may hold others, so only their ends are looked at."""
+    return [STRICT.sub(lambda found: found[0][0], piece) for piece in pieces]
 
 
 def in_one_line(cells: Cells, words: Callable[[int], list[str]]) -> str:

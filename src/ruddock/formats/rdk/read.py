@@ -423,11 +423,11 @@ class _Reader:
         _, at = self.rest(entry, head, ":")
         curve = self.rules(entry).curve(at)
         if curve is not None:
-            x, corners = curve
+            x, corners, along = curve
             if not isinstance(x, Expression):
                 raise self.source.error("a curve is a function of decisions", entry, at)
             self.same_axes(entry, head, x.axes)
-            self.model.curve(head.name, x, corners, unit=head.unit)
+            self.rules(entry).guarded(at, lambda: self.model.curve(head.name, x, corners, along=along, unit=head.unit))
             return
         value = self.evaluator(entry, at).value(self.tree(entry, at, "value"))
         if not isinstance(value, Expression):

@@ -10,11 +10,11 @@ from collections.abc import Callable
 from typing import Any
 
 from ruddock.formats.rdk.evaluate import Evaluator
-from ruddock.formats.rdk.grammar import Tree, parse
+from ruddock.formats.rdk.grammar import Token, Tree, parse
 from ruddock.formats.rdk.source import Entry, Source
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.expression import Relation
-from ruddock.modelling.rules import Rule, either, pause, run, when
+from ruddock.modelling.rules import Rule, beyond, either, pause, run, when
 
 IF = re.compile(r"\s*(?P<word>if|unless)\s(?P<condition>.*?)\sthen\s", re.DOTALL)
 IF_BEGUN = re.compile(r"\s*(if|unless)\s")
@@ -24,6 +24,11 @@ COUNTED = re.compile(r"\s*(at\s+(most|least)|exactly)\s+\d")
 RUN = re.compile(r"\s*(?P<word>run|pause)\s*\((?P<inside>.*)\)\s*(>=|=>|≥)\s*(?P<least>\d+)\s*\Z", re.DOTALL)
 RUN_BEGUN = re.compile(r"\s*(run|pause)\s*\(")
 CURVE = re.compile(r"\s*curve\s*\((?P<inside>.*)\)\s*\Z", re.DOTALL)
+ALONG = re.compile(r"\salong\s+(?P<axis>[^\W\d_]\w*)\s*\Z")
+
+COMPARED = re.compile("[<>=≤≥≠]")
+STRICT = {"<": "<=", ">": ">="}  # signs of a condition without its limit, and those with it
+UNEQUAL = ("!=", "≠", "<>")
 
 Evaluated = Callable[[int], Evaluator]
 
@@ -45,8 +50,10 @@ class RuleReader:
         text = self.masked
         found = IF.match(text, at)
         if found:
-            condition = self.value(found.start("condition"), found.end("condition"))
             relation = self.relation(found.end(), len(text))
+            if COMPARED.search(self.outside(*found.span("condition"))):
+                return self.implication(at, found, relation)
+            condition = self.value(found.start("condition"), found.end("condition"))
             if found["word"] == "unless":
                 condition = self.guarded(at, lambda: 1 - condition)
             return self.guarded(at, lambda: when(condition, relation))
@@ -68,6 +75,34 @@ class RuleReader:
             raise self.source.error("write run(on, hour) >= 3: at least that many in a row", self.entry, at)
         return None
 
+    def implication(self, at: int, found: re.Match[str], relation: Relation) -> Rule:
+        """Read ``if ship > 10 then used = 1``, or with ``unless``."""
+        begin, end = found.span("condition")
+        tree = self.tree(begin, end, "relation")
+        signs = [child for child in tree.children if isinstance(child, Token) and child.type == "CMP"]
+        strict = [sign in STRICT for sign in signs]
+        if any(sign in UNEQUAL for sign in signs):
+            raise self.source.error("write either a = 3 or ...: it holds unless they are equal", self.entry, begin)
+        if any(strict) and not all(strict):
+            raise self.source.error("both limits of a condition are strict, or none is", self.entry, begin)
+        plain = [Token.new_borrow_pos("CMP", STRICT.get(s, s), s) if isinstance(s, Token) else s for s in tree.children]
+        condition = self.evaluator(begin).relation(Tree("relation", plain))
+        if found["word"] == "if":
+            return self.guarded(at, lambda: (beyond if any(strict) else when)(condition, relation))
+        if any(strict):
+            raise self.source.error(
+                "what holds unless a > b holds up to b itself: write unless a >= b", self.entry, begin
+            )
+        return self.guarded(at, lambda: either(condition, relation))
+
+    def outside(self, begin: int, end: int) -> str:
+        """Return the part of a span that stands in no brackets."""
+        depth, kept = 0, []
+        for sign in self.masked[begin:end]:
+            depth += (sign in "([") - (sign in ")]")
+            kept.append(sign if depth == 0 else " ")
+        return "".join(kept)
+
     def either(self, at: int, begin: int) -> Rule:
         """Read ``either a or b``, or more relations with ``or`` between."""
         ends = [found.span() for found in OR.finditer(self.masked, begin)]
@@ -88,17 +123,26 @@ class RuleReader:
         make = run if found["word"] == "run" else pause
         return self.guarded(at, lambda: make(on, axis, int(found["least"]), before=before))
 
-    def curve(self, at: int) -> tuple[Any, list[tuple[Any, Any]]] | None:
-        """Return expression and corners of ``curve(expr, x y, x y, ...)``, or None where the text is none."""
+    def curve(self, at: int) -> tuple[Any, list[tuple[Any, Any]], Axis | None] | None:
+        """Return expression, corners and axis of ``curve(expr, x y, x y, ...)``; None where the text is none.
+
+        With ``along axis`` at its end, corners are the labels of that axis.
+        """
         found = CURVE.match(self.masked, at)
         if not found:
             return None
-        spans = self.split(found.start("inside"), found.end("inside"))
+        begin, end = found.span("inside")
+        ordered = ALONG.search(self.masked[begin:end])
+        along = None
+        if ordered:
+            along = self.axis(begin + ordered.start("axis"), end)
+            end = begin + ordered.start()
+        spans = self.split(begin, end)
         corners = []
         for begin, end in spans[1:]:
             middle = self.gap(begin, end)
             corners.append((self.value(begin, middle), self.value(middle, end)))
-        return self.value(*spans[0]), corners
+        return self.value(*spans[0]), corners, along
 
     # ------------------------------------------------------------------ parts
 

@@ -37,12 +37,14 @@ from ruddock.formats.rdk.reading_back import check_reading_back
 from ruddock.formats.rdk.source import quoted
 from ruddock.modelling.axis import ISO_DATE, NAME, Axis
 from ruddock.modelling.cells import Cells
+from ruddock.modelling.curves import Curve
 from ruddock.modelling.decisions import Decisions, goes_by_label, kinds_of
 from ruddock.modelling.formulation import Constraints, Formulation, Objective, Quantity, Ruled
 from ruddock.modelling.model import Model
 from ruddock.modelling.relation import Sides
-from ruddock.modelling.rules import Curve, Either, Run, When
+from ruddock.modelling.rules import Either, Implication, Run, When
 from ruddock.modelling.terms import Terms
+from ruddock.modelling.writing import strictly
 from ruddock.problem import Floats
 
 WIDTH = 100
@@ -306,6 +308,10 @@ class _Writer:
             condition = rule.condition.scaled(-1.0).without_constants() if turned else rule.condition
             words = [*self.side(condition, f"{name}_condition"), "then", *self.relation(name, rule.relation)]
             return joined(f"{head}{'unless' if turned else 'if'} ", words)
+        if isinstance(rule, Implication):
+            met = self.relation(f"{name}_condition", rule.condition)
+            words = [*plain_start(strictly(met) if rule.strict else met), "then", *self.relation(name, rule.relation)]
+            return joined(f"{head}if ", words)
         if isinstance(rule, Either):
             parts: list[str] = []
             for k, relation in enumerate(rule.relations):

@@ -52,6 +52,7 @@ LABELS = {
 RULE = {
     "oneOf": [
         object_of(rule={"const": "if"}, condition=object_of(terms=TERMS, **CELLS), relation=SIDES),
+        object_of(rule={"const": "if relation"}, condition=SIDES, strict={"type": "boolean"}, relation=SIDES),
         object_of(rule={"const": "either"}, relations={**list_of(SIDES), "minItems": 2}),
         object_of(
             rule={"enum": ["run", "pause"]},

@@ -14,7 +14,6 @@ from ruddock.formats.schemas.common import (
     STATUS,
     TEXT,
     by_name,
-    list_of,
     object_of,
 )
 
