@@ -1,9 +1,12 @@
-"""Tables and grids with bytes, lines and the XML of their sheets changed at random: never a traceback."""
+"""Tables and grids with bytes, lines and the XML of their sheets changed at random: never a traceback, and nothing is
+read that does not stand there."""
 
 from __future__ import annotations
 
+import csv
 import io
 import random
+import re
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
@@ -12,7 +15,7 @@ from pathlib import Path
 import ruddock as rk
 from tests.formats.awkward_files import FILES
 from tests.formats.test_grids import FORMS, formatted
-from tests.formats.test_tables import model_of
+from tests.formats.test_tables import held_by, model_of
 
 BITS = [b",", b";", b'"', b"\n\n", b"Total", b"<=", b"max ", b"1,200", b"NaN", b"\xff\xfe", b"inf", b"=1+1", b"#N/A"]
 
@@ -52,8 +55,8 @@ def mutated_book(content: bytes, rng: random.Random) -> bytes:
     return out.getvalue()
 
 
-def attempts(seed: int, count: int) -> Iterator[tuple[str, Callable[[], rk.Model]]]:
-    """Yield the name of a changed file and a call that reads it."""
+def attempts(seed: int, count: int) -> Iterator[tuple[str, bytes, Callable[[], rk.Model]]]:
+    """Yield the name of a changed file, its content where it is a table in a text file, and a call that reads it."""
     rng = random.Random(seed)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -74,7 +77,56 @@ def attempts(seed: int, count: int) -> Iterator[tuple[str, Callable[[], rk.Model
                 case = cases[file][0]._replace(
                     make=lambda path, new=new: path.write_bytes(new), values=cases[file][0].values or {}
                 )
-                yield file, lambda case=case: model_of(case, folder)
+                text = b"" if Path(file).suffix not in (".csv", ".tsv", ".txt") else new
+                yield file, text, lambda case=case: model_of(case, folder)
             else:
                 (folder / file).write_bytes(new)
-                yield file, lambda file=file: rk.read(folder / file)
+                yield file, b"", lambda file=file: rk.read(folder / file)
+
+
+def meant_otherwise(content: bytes, model: rk.Model) -> str:
+    """Return what was read silently of a text file that does not stand there, or was left out; empty if nothing.
+
+    Judged by a reading of its own: the cells of every line, by every separator, as every number they can be.
+    """
+    rows = list(_rows(content))
+    typed = {value for row in rows for cell in row for value in _numbers(cell)}
+    held = held_by(model)
+    for name, value in held.items():
+        if not any(abs(value - other) <= 1e-9 * max(1.0, abs(other)) for other in typed):
+            return f"{name} is {value!r}, which is typed nowhere"
+    note = " ".join(model.notes)
+    if "a row for each apiary;" not in f"{note};" or "left out" in note:
+        return ""
+    for row in rows:
+        labels = [cell.strip().strip('"') for cell in row if cell.strip().strip('"') in ("Fell", "Mere", "Gorse")]
+        own = {value for cell in row for value in _numbers(cell)}
+        if len(labels) == 1 and len(own) == 1 and min(own) >= 0 and held.get(labels[0]) not in own:
+            return f"line {row!r} is not what was read: {held.get(labels[0])}"
+    return ""
+
+
+def _rows(content: bytes) -> Iterator[list[str]]:
+    for encoding in ("utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "latin-1"):
+        try:
+            lines = content.decode(encoding).splitlines()
+        except UnicodeError:
+            continue
+        for separator in (",", ";", "\t", "|"):
+            yield from (line.split(separator) for line in lines)
+            yield from csv.reader(lines, delimiter=separator)
+
+
+def _numbers(cell: str) -> set[float]:
+    """Return every number that a cell may be, wherever its point is taken to be."""
+    plain = re.sub(r"[\s'\"£$€\u00a0\u202f]", "", cell)
+    share = 0.01 if plain.endswith("%") else 1.0
+    plain = plain.rstrip("%").replace("\u2212", "-")
+    plain = f"-{plain[1:-1]}" if plain.startswith("(") and plain.endswith(")") else plain
+    found = set()
+    for text in {plain, plain.replace(",", ""), plain.replace(".", "").replace(",", "."), plain.replace(",", ".")}:
+        try:
+            found.add(float(text) * share)
+        except ValueError:
+            continue
+    return {value for value in found if value == value and abs(value) < float("inf")}

@@ -146,6 +146,11 @@ class _Table:
                 if not remark[row] and not total[row]:
                     self.error(row, column, message)
         self.errors = [(row, error) for row, error in self.errors if not remark[row]]
+        unfilled = good & ~filled & ~bad_number
+        if unfilled.any() and not (good & filled).any() and not self.errors:
+            column = self.layout.numbers[0]
+            self.error(-1, column, f"column {self.sheet.head[self.layout.header][column]!r} holds no number")
+        self._left_out(unfilled, "with a label and no number")
         return good
 
     def _wrong_labels(self, row: int, places: Ints, axes: tuple[Axis, ...]) -> None:

@@ -63,18 +63,33 @@ def find_layout(sheet: Sheet, wanted: Wanted) -> Layout:
     FormatError
         If the sheet does not hold it, or it could lie in several ways; the message says what is there.
     """
-    for row in range(len(sheet.head)):
-        found = _long(sheet, row, wanted)
-        if found is not None:
-            return found
-    if len(wanted.axes) <= 2 and wanted.column is None:
+    found = next(filter(None, (_long(sheet, row, wanted) for row in range(len(sheet.head)))), None)
+    if found is None and len(wanted.axes) <= 2 and wanted.column is None:
         found = _wide(sheet, wanted) if len(wanted.axes) == 2 else _one_line(sheet, wanted)
-        if found is not None:
-            return found
-    found = _by_labels(sheet, wanted)
-    if found is not None:
-        return found
-    raise _not_found(sheet, wanted)
+    found = found or _by_labels(sheet, wanted)
+    if found is None:
+        raise _not_found(sheet, wanted)
+    _refuse_above(sheet, found, wanted)
+    return found
+
+
+def _refuse_above(sheet: Sheet, found: Layout, wanted: Wanted) -> None:
+    """Refuse lines of the table above its headings, where a sheet was sorted together with them."""
+    axes = wanted.axes if found.across is None else (found.down,)
+    empty = not any(map(_filled, sheet.head[found.header + 1 :]))
+    for row, cells in enumerate(sheet.head[: found.header]):
+        texts = {k: text for k, text in enumerate(cells) if text}
+        known_ones = [
+            axis is not None and texts.get(k) in axis.places for k, axis in zip(found.labels, axes, strict=True)
+        ]
+        numbers = [k for k in (texts if empty else found.numbers) if is_numeral(texts.get(k, ""))]
+        if any(known_ones) and numbers:
+            raise sheet.error(
+                row,
+                numbers[0],
+                f"this line of {' '.join(texts.values())[:40]!r} comes before the headings in line {found.header + 1}; "
+                "put it below them, or, if it is of another table, give each its own sheet or file",
+            )
 
 
 # ---------------------------------------------------------------------- long tables
@@ -229,7 +244,7 @@ def _by_labels(sheet: Sheet, wanted: Wanted) -> Layout | None:
     columns, notes = [], []
     for axis in wanted.axes:
         fits = [k for k in _filled(heads) if _all_labels(sheet, row, k, axis)]
-        if len(fits) != 1:
+        if len(fits) != 1 or heads[fits[0]] in axis.places:  # a line of the table, and its headings are elsewhere
             return None
         columns += fits
         notes.append(f"column {heads[fits[0]]!r} holds {axis.name}, as its labels show")

@@ -126,7 +126,8 @@ class Workbook:
             raise FormatError("this is not a workbook, or one with a password", path=str(self.path))
         with self._sound():
             document = load(io.BytesIO(self._content))
-        tables = document.spreadsheet.getElementsByType(Table) if hasattr(document, "spreadsheet") else []
+        body = getattr(document, "spreadsheet", None)  # None in a document cut off before its tables
+        tables = [] if body is None else body.getElementsByType(Table)
         self._parts = {str(table.getAttribute("name")): "" for table in tables}
         for table in tables:
             name = str(table.getAttribute("name"))
