@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tempfile
 import warnings
 from pathlib import Path
 
@@ -10,6 +11,8 @@ import numpy as np
 import pandas as pd
 import pytest
 from click.testing import CliRunner
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from openpyxl import load_workbook
 from scipy import sparse
 
@@ -207,3 +210,44 @@ def test_convert_show_and_check_from_the_command_line(tmp_path: Path) -> None:
     assert json.loads(checked.stdout)["findings"] == []
     (tmp_path / "bad.rdk").write_text("decisions\n  x >= 0\nmaximize gain\n  x\n")
     assert run.invoke(main, ["check", str(tmp_path / "bad.rdk")]).exit_code == 1
+
+
+WORDS = "if sum then to minimize maximize kind lower limit relation Total constant value decision free integer where either run curve unless axes nan inf e1"
+LABELS = st.one_of(
+    st.text(st.characters(exclude_categories=["Cs", "Cc"]), min_size=1, max_size=8),
+    st.sampled_from([
+        "a,b", '"', "'", "[x]", "=1+1", "07", "1e5", "1.0", "True", "nan", "", " ", " lead", "trail ", "#N/A", "Total", "kind",
+        "if", "x y", "a\u00a0b", "\\", "--", "2026-06-01", "..", "e\u0301", "<=", "ship[Fell]", "@", "\t", "a\nb", ";", "a|b", "²",
+    ]),
+    st.integers(-3, 9999), st.floats(-5, 5).map(lambda value: round(value, 2) + 0.0),
+)  # fmt: skip
+
+
+@settings(max_examples=250, deadline=None)
+@given(
+    st.lists(st.one_of(st.from_regex(r"\A[a-zéA-Z]\w{0,3}\Z"), st.sampled_from(WORDS.split())), min_size=1, max_size=3, unique=True),
+    st.lists(LABELS, min_size=1, max_size=4, unique_by=str),
+    st.sampled_from(FORMS),
+)  # fmt: skip
+def test_nasty_names_come_back_or_are_refused_whole(names: list[str], labels: list, form: str) -> None:
+    model, axis = rk.Model("m"), rk.Axis("place", labels)
+    families = [model.decide(name, axis, upper=5 + k) for k, name in enumerate(names)]
+    model.minimize("goal", sum(((k + 1.5) * x.sum() for k, x in enumerate(families)), 0))
+    for k, x in enumerate(families):
+        model.require(f"{names[k]}_c", x >= 1 + k)
+    with tempfile.TemporaryDirectory() as folder, warnings.catch_warnings(record=True) as warned:
+        warnings.simplefilter("always")
+        path = Path(folder) / f"m.{form}"
+        try:
+            model.write(path)
+        except rk.FormatError:
+            assert form == "rdk"
+            assert not path.exists()
+            return
+        again = rk.read(path)
+    same(again.problem(), model.problem())
+    before, after = model.formulation(), again.formulation()
+    named = after.decision_names == before.decision_names and after.constraint_names == before.constraint_names
+    assert named or (warned and form in ("rdk", "mps"))
+    if form == "json":
+        assert list(map(type, after.decisions[0].cells.axes[0].labels)) == list(map(type, axis.labels))

@@ -20,6 +20,7 @@ from ruddock.formats.limits import refuse_unwritable
 from ruddock.modelling.model import Model
 
 MOST_CELLS = 5_000_000
+OTHER_SEPARATORS = "\t;|"
 Rows = list[list[Any]]
 
 
@@ -33,9 +34,11 @@ def write_grid(model: Model, path: Path) -> None:
     """
     constraints, decisions = blocks(model, str(path))
     if path.suffix.lower() == ".csv":
+        rows = [*constraints, [], *decisions]
         held = io.StringIO()
-        writer = csv.writer(held, lineterminator="\n")
-        writer.writerows([*constraints, [], *decisions])
+        if any(sign in cell for row in rows for cell in row if isinstance(cell, str) for sign in OTHER_SEPARATORS):
+            held.write("sep=,\n")  # a name must not be taken for several columns
+        csv.writer(held, lineterminator="\n").writerows(rows)
         write_text(path, held.getvalue())
         return
     with written_whole(path, path.suffix) as temporary:

@@ -14,7 +14,7 @@ BLANKS = re.compile(r'\s*(?P<name>"[^"\n]*"|[^\W\d_]\w*( [^\W\d_]\w*)+)\s*(\([^(
 RESERVED = {
     "model", "axes", "data", "decisions", "minimize", "maximize", "require", "quantities", "integer", "binary",
     "semicontinuous", "free", "where", "from", "and", "or", "not", "sum", "previous", "minimum", "maximum", "sheet",
-    "column", "cyclic", "inf",
+    "column", "cyclic", "inf", "if", "unless", "either", "then",
 }  # fmt: skip
 
 

@@ -18,6 +18,14 @@ def masked(text: str) -> str:
     return QUOTED.sub(lambda found: "_" * len(found.group()), text) if '"' in text else text
 
 
+def plain_blanks(line: str) -> str:
+    """Return a line with other blanks as plain ones, but for those in quotes, which are of a label."""
+    if "\u00a0" not in line and "\t" not in line:
+        return line
+    blanks = re.compile(rf"{QUOTED.pattern}|[\u00a0\t]")
+    return blanks.sub(lambda found: found[0] if len(found[0]) > 1 else " ", line)
+
+
 def quoted(text: str) -> str:
     """Return a label in quotes."""
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
@@ -101,7 +109,7 @@ def split(source: Source) -> tuple[list[Section], list[FormatError]]:
     slips = Slips()
     depth = 0
     for number, raw in enumerate(source.lines, 1):
-        line = raw.replace("\u00a0", " ").replace("\t", " ")
+        line = plain_blanks(raw)
         if "#" in line:
             line = line[: (masked(line) + "#").index("#")]
         if not line.strip():
