@@ -8,6 +8,7 @@ SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dua
 KERNELS = (
     *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
     *(f"ruddock.engine.interior.{name}" for name in ("ordering", "cholesky", "product")),
+    *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
     "ruddock.engine.tree.propagate",
     "ruddock.formats.mps.kernel",
 )

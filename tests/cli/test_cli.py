@@ -8,6 +8,7 @@ import shutil
 import signal
 import subprocess
 import sys
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -379,7 +380,10 @@ def test_check_watches_the_files_beside_a_model(tmp_path: Path) -> None:
     model = tmp_path / "m.rdk"
     model.write_text("decisions\n  x <= 3\nmaximize m\n  x\nrequire\n  c : x <= need\n")
     command = [*EXE, "check", str(model), "--watch"]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) as done:
+    interruptible = partial(signal.signal, signal.SIGINT, signal.SIG_DFL)  # also where the tests run in the background
+    with subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, preexec_fn=interruptible
+    ) as done:
 
         def until(words: str) -> str:
             said = ""

@@ -12,6 +12,8 @@ import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import numpy as np
+
 import ruddock as rk
 from tests.formats.awkward_files import FILES
 from tests.formats.test_grids import FORMS, formatted
@@ -93,7 +95,7 @@ def meant_otherwise(content: bytes, model: rk.Model) -> str:
     typed = {value for row in rows for cell in row for value in _numbers(cell)}
     held = held_by(model)
     for name, value in held.items():
-        if not any(abs(value - other) <= 1e-9 * max(1.0, abs(other)) for other in typed):
+        if np.isfinite(value) and not _among(value, typed):
             return f"{name} is {value!r}, which is typed nowhere"
     note = " ".join(model.notes)
     if "a row for each apiary;" not in f"{note};" or "left out" in note:
@@ -101,9 +103,13 @@ def meant_otherwise(content: bytes, model: rk.Model) -> str:
     for row in rows:
         labels = [cell.strip().strip('"') for cell in row if cell.strip().strip('"') in ("Fell", "Mere", "Gorse")]
         own = {value for cell in row for value in _numbers(cell)}
-        if len(labels) == 1 and len(own) == 1 and min(own) >= 0 and held.get(labels[0]) not in own:
+        if len(labels) == 1 and len(own) == 1 and min(own) >= 0 and not _among(held.get(labels[0]), own):
             return f"line {row!r} is not what was read: {held.get(labels[0])}"
     return ""
+
+
+def _among(value: float | None, numbers: set[float]) -> bool:
+    return value is not None and any(abs(value - other) <= 1e-9 * max(1.0, abs(other)) for other in numbers)
 
 
 def _rows(content: bytes) -> Iterator[list[str]]:
@@ -119,9 +125,9 @@ def _rows(content: bytes) -> Iterator[list[str]]:
 
 def _numbers(cell: str) -> set[float]:
     """Return every number that a cell may be, wherever its point is taken to be."""
-    plain = re.sub(r"[\s'\"£$€\u00a0\u202f]", "", cell)
+    plain = re.sub(r"[\s'\"£$€¥\x80\xa0\u202f]", "", cell)
     share = 0.01 if plain.endswith("%") else 1.0
-    plain = plain.rstrip("%").replace("\u2212", "-")
+    plain = re.sub("[\u2212\x96\u2013]", "-", plain.rstrip("%"))
     plain = f"-{plain[1:-1]}" if plain.startswith("(") and plain.endswith(")") else plain
     found = set()
     for text in {plain, plain.replace(",", ""), plain.replace(".", "").replace(",", "."), plain.replace(",", ".")}:

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ruddock.engine import certificates
+from ruddock.engine.network.flow import network_of
 from ruddock.engine.outcome import Basis, Counters, Limits, Method, Options, Outcome
 from ruddock.engine.presolve.chain import Presolve
 from ruddock.engine.presolve.stage import Point
@@ -48,7 +49,7 @@ class LinearSolve:
 
     def run(self) -> Outcome:
         """Solve and return the outcome for the whole problem."""
-        outcome = self._warm() or self._reduced_first() or self._solve(self.problem)
+        outcome = self._warm() or self._flow() or self._reduced_first() or self._solve(self.problem)
         if self.options.exact and outcome.status == "optimal":
             from ruddock.engine.exact import certify  # here, since few solves ask for it
 
@@ -73,6 +74,15 @@ class LinearSolve:
         solver = LinearSolver(p)
         solver.basis = basis
         return self._simplex(solver, self.options.method if self.options.method != "interior" else "auto")
+
+    def _flow(self) -> Outcome | None:
+        """Solve a network as it is, since no presolve is as fast; None where the problem is none."""
+        p = self.problem
+        crossed = (p.lower > p.upper).any() or (p.row_lower > p.row_upper).any()
+        if self.options.method != "auto" or p.nonzeros < WORTHWHILE or crossed:
+            return None
+        arcs = network_of(p)
+        return None if arcs is None else self._simplex(LinearSolver(p, network=arcs))
 
     def _reduced_first(self) -> Outcome | None:
         """Solve what presolve leaves and come back; None where the whole problem must be solved."""
@@ -171,7 +181,15 @@ class LinearSolve:
         allowed = self.limits.iterations
         with self._part("simplex"):
             outcome = solver.solve(replace(self.limits, iterations=allowed - counters.iterations), method=method)
-        for name in ("iterations", "primal_iterations", "dual_iterations", "pushes", "bound_flips", "factorisations"):
+        for name in (
+            "iterations",
+            "network_pivots",
+            "primal_iterations",
+            "dual_iterations",
+            "pushes",
+            "bound_flips",
+            "factorisations",
+        ):
             setattr(counters, name, getattr(counters, name) + getattr(outcome.counters, name))
         return outcome
 

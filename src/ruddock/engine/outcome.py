@@ -42,7 +42,8 @@ class Counters:
 
     Attributes
     ----------
-    iterations : simplex iterations, those of the primal and the dual method and pushes together
+    iterations : simplex iterations, those of the primal and the dual method, on a network, and pushes together
+    network_pivots : of them, those on the tree of a network
     pushes : of them, those of the crossover from an interior point
     bound_flips : moves of a variable from one bound to the other, which are no iterations
     factorisations : of the basis
@@ -59,6 +60,7 @@ class Counters:
     iterations: int = 0
     primal_iterations: int = 0
     dual_iterations: int = 0
+    network_pivots: int = 0
     pushes: int = 0
     bound_flips: int = 0
     factorisations: int = 0

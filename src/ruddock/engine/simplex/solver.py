@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 
+from ruddock.engine.network.flow import MOST_PIVOTS, Arcs, cheapest_flow, network_of
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Counters, Limits, Method, Outcome, Reason
 from ruddock.engine.simplex import claims
 from ruddock.engine.simplex.constants import AT_LIMIT, BEYOND, DONE, GOING_ON, INFEASIBLE, STUCK
@@ -31,6 +32,7 @@ LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility ca
 FINEST = 1e-12  # what it may shrink to
 EXACT_ROWS = 200  # up to which exact arithmetic is the last resort
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
+WORTH_A_LOOK = 300  # entries from which on a network is looked for
 SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
 
 
@@ -45,13 +47,18 @@ class LinearSolver:
         Whether to scale rows and columns by powers of two.
     counters : Counters, optional
         To go on counting in.
+    network : Arcs, optional
+        The problem as a network, where that is known already.
 
     Attributes
     ----------
     counters : Counters
     """
 
-    def __init__(self, problem: Problem, *, scale: bool = True, counters: Counters | None = None) -> None:
+    def __init__(
+        self, problem: Problem, *, scale: bool = True, counters: Counters | None = None, network: Arcs | None = None
+    ) -> None:
+        self._network = network
         self._data = ScaledProblem(problem, scale=scale)
         self._at = WarmBasis(self._data)
         self.counters = Counters() if counters is None else counters
@@ -240,7 +247,7 @@ class LinearSolver:
             self._spent = False
         core = at.core
         core.primal_tolerance = core.dual_tolerance = TOLERANCE
-        warm = at.codes is not None
+        warm = at.codes is not None or (method == "auto" and self._from_network(limits))
         at.install()
         outcome = within = None
         stuck = 0
@@ -303,6 +310,28 @@ class LinearSolver:
         if outcome is None:
             outcome = claims.stopped(at, "numerics", quick=quick)
         return outcome if quick else replace(outcome, counters=replace(self.counters))
+
+    def _from_network(self, limits: Limits) -> bool:
+        """Take the basis of a cheapest flow, where the problem is a network; say whether it is."""
+        now = self._data.now
+        if now.nonzeros < WORTH_A_LOOK:
+            return False
+        arcs = self._network or network_of(now)
+
+        def halted(pivots: int) -> bool:
+            done = self.counters.iterations + pivots
+            limits.report(done, phase="network simplex")
+            return limits.exceeded(done, held=self._held) is not None
+
+        left = limits.iterations - self.counters.iterations
+        found = arcs and cheapest_flow(now, arcs, halted, int(min(left, MOST_PIVOTS)))
+        if not found:
+            return False
+        basis, pivots = found
+        self.basis = basis
+        self.counters.network_pivots += pivots
+        self.counters.iterations += pivots
+        return True
 
     def _otherwise(self, limits: Limits, outcome: Outcome) -> Outcome:
         """Solve in other ways what went wrong or could not be proven, each with something that is different.

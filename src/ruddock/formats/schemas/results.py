@@ -185,8 +185,8 @@ BODIES: dict[str, tuple[str, dict[str, Any]]] = {
     "effort": (
         "What a solve took",
         {
-            **dict.fromkeys(("iterations", "primal_iterations", "dual_iterations", "pushes", "bound_flips"), COUNT),
-            **dict.fromkeys(("factorisations", "interior_steps", "nodes"), COUNT),
+            **dict.fromkeys(("iterations", "network_pivots", "primal_iterations", "dual_iterations"), COUNT),
+            **dict.fromkeys(("pushes", "bound_flips", "factorisations", "interior_steps", "nodes"), COUNT),
             "tightened": by_name(COUNT),
             "cuts": by_name(COUNT),
             "reductions": by_name({**ENDS, "items": COUNT}, "rows and columns that each kind took out"),

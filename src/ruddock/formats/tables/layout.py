@@ -74,22 +74,22 @@ def find_layout(sheet: Sheet, wanted: Wanted) -> Layout:
 
 
 def _refuse_above(sheet: Sheet, found: Layout, wanted: Wanted) -> None:
-    """Refuse lines of the table above its headings, where a sheet was sorted together with them."""
-    axes = wanted.axes if found.across is None else (found.down,)
-    empty = not any(map(_filled, sheet.head[found.header + 1 :]))
-    for row, cells in enumerate(sheet.head[: found.header]):
-        texts = {k: text for k, text in enumerate(cells) if text}
-        known_ones = [
-            axis is not None and texts.get(k) in axis.places for k, axis in zip(found.labels, axes, strict=True)
-        ]
-        numbers = [k for k in (texts if empty else found.numbers) if is_numeral(texts.get(k, ""))]
-        if any(known_ones) and numbers:
-            raise sheet.error(
-                row,
-                numbers[0],
-                f"this line of {' '.join(texts.values())[:40]!r} comes before the headings in line {found.header + 1}; "
-                "put it below them, or, if it is of another table, give each its own sheet or file",
-            )
+    """Refuse lines of the table above its headings, where it was sorted with them, or within a heading in quotes."""
+    places = [axis.places for axis in (wanted.axes if found.across is None else (found.down,)) if axis is not None]
+    for row, cells in enumerate(sheet.head[: found.header + 1]):
+        quoted = [line.split(sheet.separator or "\t") for cell in cells if "\n" in cell for line in cell.splitlines()]
+        for line in [*([cells] if row < found.header else []), *quoted]:
+            texts = [text.strip() for text in line]
+            if any(text in own for own in places for text in texts) and any(map(is_numeral, texts)):
+                shown = repr(" ".join(filter(None, texts))[:40])
+                if line is cells:
+                    message = (
+                        f"the line {shown} comes before the headings in line {found.header + 1}; put it below them, "
+                    )
+                    message += "or, if it is of another table, give each its own sheet or file"
+                else:
+                    message = f"a quote that opens here is closed only after the line {shown}: take it out, or close it"
+                raise sheet.error(row, None, message)
 
 
 # ---------------------------------------------------------------------- long tables

@@ -14,6 +14,7 @@ from ruddock.engine.outcome import Counters
 
 COUNTED = (
     ("dual_iterations", "dual simplex iterations"),
+    ("network_pivots", "network simplex iterations"),
     ("primal_iterations", "primal simplex iterations"),
     ("interior_steps", "interior-point iterations"),
     ("pushes", "crossover iterations"),

@@ -1,0 +1,143 @@
+"""From a problem that is a network to a cheapest flow and back to a basis of the problem.
+
+Rows are nodes, and so is a root beside them. A column is an arc between the rows of its entries, or between its only
+row and the root; the activity of a row is an arc from the root. With lower bounds at 0, and what has only an upper
+bound turned round, all flows are from 0 to a capacity. A spanning tree is then a basis, column for arc.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from scipy.sparse import csc_matrix
+
+from ruddock.engine.network.simplex import NetworkSimplex
+from ruddock.engine.network.structure import Structure
+from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Basis
+from ruddock.problem import Floats, Ints, Problem
+
+BUDGET = 4_000_000  # arcs and nodes touched between two looks at the limits
+OPTIMAL = 1e-11  # of the largest cost: reduced costs up to this count as none
+LARGEST = 1e15  # beyond this a cost drowns the others
+MOST_PIVOTS = 2**62
+ROUNDS = 5  # fresh starts of the potentials before the rest is left to others
+
+
+class Arcs(NamedTuple):
+    """A problem as a network.
+
+    Attributes
+    ----------
+    tail, head : int32 arrays, shape (n + m,), of columns and then of rows
+    cost, lower, upper : float arrays, of a unit of flow and in units of flow
+    rows : float array, shape (m,): the factors of rows
+    """
+
+    tail: Ints
+    head: Ints
+    cost: Floats
+    lower: Floats
+    upper: Floats
+    rows: Floats
+
+
+def network_of(problem: Problem) -> Arcs | None:
+    """Return a problem as a network, or None where it is none."""
+    p = problem
+    counts = np.diff(p.starts)
+    if not p.n or not p.m or counts.max() > 2 or counts.min() == 0:
+        return None
+    by_rows = csc_matrix((np.zeros(p.nonzeros, np.int8), p.indices, p.starts), shape=(p.m, p.n)).tocsr()
+    structure = Structure(
+        (p.starts, p.indices, p.values), (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32))
+    )
+    if not structure.find():
+        return None
+    rows = np.asarray(structure.factor)
+    first, last = p.starts[:-1], p.starts[1:] - 1
+    size = rows[p.indices[first]] * p.values[first]
+    single = counts == 1
+    one, other = p.indices[first], np.where(single, p.m, p.indices[last]).astype(np.int32)
+    out = size > 0
+    size = np.abs(size)
+    tail, head = np.where(out, one, other), np.where(out, other, one)
+    root, every = np.full(p.m, p.m, np.int32), np.arange(p.m, dtype=np.int32)
+    low, high = p.row_lower * rows, p.row_upper * rows
+    turned = rows < 0
+    return Arcs(
+        np.concatenate((tail, root)).astype(np.int32),
+        np.concatenate((head, every)).astype(np.int32),
+        np.concatenate((p.costs / size, np.zeros(p.m))),
+        np.concatenate((p.lower * size, np.where(turned, high, low))),
+        np.concatenate((p.upper * size, np.where(turned, low, high))),
+        rows,
+    )
+
+
+def cheapest_flow(
+    problem: Problem, arcs: Arcs, halted: Callable[[int], bool], most: int = MOST_PIVOTS
+) -> tuple[Basis, int] | None:
+    """Return a basis that is optimal but for rounding, and the number of pivots; None where there is none.
+
+    Of a network without a flow it is a basis with few violated bounds.
+
+    Parameters
+    ----------
+    halted : asked from time to time, with the pivots so far, whether to stop
+    most : pivots at most
+    """
+    m, n = problem.m, problem.n
+    low, high = np.isfinite(arcs.lower), np.isfinite(arcs.upper)
+    turned = ~low & high
+    free = np.flatnonzero(~low & ~high)  # as two arcs, there and back
+    base = np.where(low, arcs.lower, np.where(high, arcs.upper, 0.0))
+    with np.errstate(invalid="ignore"):
+        room = np.where(low & high, arcs.upper - arcs.lower, np.inf)
+    tail = np.concatenate((np.where(turned, arcs.head, arcs.tail), arcs.head[free]))
+    head = np.concatenate((np.where(turned, arcs.tail, arcs.head), arcs.tail[free]))
+    cost = np.concatenate((np.where(turned, -arcs.cost, arcs.cost), -arcs.cost[free]))
+    capacity = np.concatenate((room, np.full(len(free), np.inf)))
+    supply = np.bincount(arcs.head, base, m + 1) - np.bincount(arcs.tail, base, m + 1)
+    largest = float(np.abs(arcs.cost).max(initial=0.0))
+    penalty = (largest + 1.0) * (m + 1)
+    if not largest < LARGEST / (m + 1):
+        return None
+    own = np.arange(n, n + m, dtype=np.int32)
+    kernel = NetworkSimplex(tail, head, cost, capacity, supply, own, penalty, OPTIMAL * (1.0 + largest))
+    for _ in range(ROUNDS):
+        pivots, result = kernel.pivots, 0
+        while not result:
+            result = kernel.run(BUDGET, most)
+            if halted(kernel.pivots) or kernel.pivots >= most:
+                break
+        kernel.refresh()
+        if result != 1 or (kernel.pivots == pivots):
+            break
+    if result == 2:
+        return None
+    return _basis(problem, arcs, kernel, turned, free), kernel.pivots
+
+
+def _basis(problem: Problem, arcs: Arcs, kernel: NetworkSimplex, turned: np.ndarray, free: np.ndarray) -> Basis:
+    """Return the codes of columns and rows for the tree."""
+    m, n = problem.m, problem.n
+    state = np.asarray(kernel.state)[: n + m + len(free)].copy()
+    at_upper = (state[: n + m] == -1) != turned
+    codes = np.where(at_upper, AT_UPPER, AT_LOWER).astype(np.int8)
+    codes[free] = FREE
+    codes[state[: n + m] == 0] = BASIC
+    codes[free[state[n + m :] == 0]] = BASIC
+    # an artificial arc that is left in the tree runs beside that of the row's activity, which takes its place
+    above = np.asarray(kernel.above)[:m]
+    codes[n + np.flatnonzero(above >= n + m + len(free))] = BASIC
+    rows = codes[n:]
+    back = arcs.rows < 0
+    swapped = np.where(rows == AT_LOWER, AT_UPPER, np.where(rows == AT_UPPER, AT_LOWER, rows))
+    rows = np.where(back, swapped, rows)
+    fixed = (problem.row_lower == problem.row_upper) & (rows == AT_UPPER)
+    rows[fixed] = AT_LOWER
+    columns = codes[:n]
+    columns[(problem.lower == problem.upper) & (columns == AT_UPPER)] = AT_LOWER
+    return Basis(columns, rows.astype(np.int8))
