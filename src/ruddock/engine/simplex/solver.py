@@ -33,6 +33,7 @@ FINEST = 1e-12  # what it may shrink to
 EXACT_ROWS = 200  # up to which exact arithmetic is the last resort
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
 WORTH_A_LOOK = 300  # entries from which on a network is looked for
+BYTES_OF_ARC = 100  # while a flow is looked for
 SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
 
 
@@ -314,15 +315,18 @@ class LinearSolver:
     def _from_network(self, limits: Limits) -> bool:
         """Take the basis of a cheapest flow, where the problem is a network; say whether it is."""
         now = self._data.now
-        if now.nonzeros < WORTH_A_LOOK:
-            return False
-        arcs = self._network or network_of(now)
+
+        def held() -> float:
+            return self.bytes + BYTES_OF_ARC * (now.n + now.m)
 
         def halted(pivots: int) -> bool:
             done = self.counters.iterations + pivots
             limits.report(done, phase="network simplex")
-            return limits.exceeded(done, held=self._held) is not None
+            return limits.exceeded(done, held=held) is not None
 
+        if now.nonzeros < WORTH_A_LOOK or limits.too_much(held):
+            return False
+        arcs = self._network or network_of(now)
         left = limits.iterations - self.counters.iterations
         found = arcs and cheapest_flow(now, arcs, halted, int(min(left, MOST_PIVOTS)))
         if not found:
