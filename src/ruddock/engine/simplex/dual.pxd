@@ -36,5 +36,5 @@ cdef class DualSimplex:
     cdef void _move_costs(self, double step, int q) noexcept nogil
     cdef void _step_primal(self, int p, int q, int r) noexcept nogil
     cdef void _update_weights(self, int p) noexcept nogil
-    cdef void _perturb(self) noexcept nogil
+    cdef void _perturb(self, double size) noexcept nogil
     cdef int _iterate(self, int p) except -1 nogil

@@ -53,6 +53,7 @@ else:
 INFINITY = cython.declare(cython.double, float("inf"))
 NOTHING = cython.declare(cython.double, 1e-14)  # row entries below this are what cancelling left
 STALL = cython.declare(cython.int, 60)  # steps without dual progress before costs are perturbed
+AGAIN = cython.declare(cython.double, 1e-6)  # how far costs are moved then
 MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run
 
 
@@ -84,9 +85,9 @@ class DualSimplex:
         self.stalled = self.retries = self.perturbations = 0
         self._refresh()
 
-    def perturb(self):
-        """Perturb the costs of nonbasic variables, away from dual infeasibility."""
-        self._perturb()
+    def perturb(self, size):
+        """Perturb the costs of nonbasic variables, away from dual infeasibility: each by up to ``size`` of 1 + its own."""
+        self._perturb(size)
 
     def run(self, budget, limit):
         """Iterate until done, ``budget`` entries are touched, or ``limit`` iterations are reached."""
@@ -375,7 +376,7 @@ class DualSimplex:
         self.core.d[r] = -step
         self.core.d[q] = 0.0
         if self.stalled > STALL and self.perturbations < MOST_PERTURBATIONS:
-            self._perturb()
+            self._perturb(AGAIN)
 
     def _move_costs(self, step, q):
         """Move the reduced costs along the pivot row; shift the cost where one gets the wrong sign."""
@@ -434,14 +435,14 @@ class DualSimplex:
                 self._offer(i)
         self.core.weight[p] = max(weight / (pivot * pivot), 1e-4)
 
-    def _perturb(self):
+    def _perturb(self, size):
         """Move the costs of nonbasic variables a little, each into its feasible side."""
         j: cython.int
         step: cython.double
         for j in range(self.core.total):
             if self.core.place[j] >= 0 or self.core.lower[j] == self.core.upper[j] or self.core.code[j] == FREE:
                 continue
-            step = self.core.random[j] * (1e-6 * abs(self.core.cost[j]) + 5e-7)
+            step = self.core.random[j] * size * (1.0 + abs(self.core.cost[j]))
             if self.core.code[j] == AT_UPPER:
                 step = -step
             self.core.cost[j] += step

@@ -34,6 +34,9 @@ EXACT_ROWS = 200  # up to which exact arithmetic is the last resort
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
 WORTH_A_LOOK = 300  # entries from which on a network is looked for
 BYTES_OF_ARC = 100  # while a flow is looked for
+NEAREST_BOX, FARTHEST_BOX, FARTHER = 100.0, 1e8, 1000.0  # bounds in place of missing ones
+SPREAD, AGAIN = 1e-2, 1e-6  # how far costs are moved against stalling: of a first basis, and later
+FINE_RUNS, FEW = 3, 100  # runs, and iterations of each, that the last digits of an optimum are worth
 SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
 
 
@@ -251,9 +254,14 @@ class LinearSolver:
         warm = at.codes is not None or (method == "auto" and self._from_network(limits))
         at.install()
         outcome = within = None
-        stuck = 0
+        stuck = fine = 0
         self._quick = quick
         begun = core.iterations
+        if not warm and method != "primal":
+            outcome = self._boxed(limits)
+            if outcome is not None:
+                at.keep()
+                return outcome if quick else replace(outcome, counters=replace(self.counters))
         for turn in range(ROUNDS):
             short = quick and turn == 1 and core.iterations - begun < SHORT
             if not short or core.cost_changed or core.bounds_changed:
@@ -277,9 +285,20 @@ class LinearSolver:
                 core.primal_tolerance *= 0.1
                 core.dual_tolerance *= 0.1
                 continue
+            digits = within is not None and not claims.doubtful(within)
+            fine += digits
+            if fine > FINE_RUNS:
+                break
             result = self._run(
-                kernel, limits, cutoff, perturb=bool(stuck) or (not warm and turn == 0), stuck=bool(stuck)
+                kernel,
+                limits,
+                cutoff,
+                perturb=bool(stuck) or (not warm and turn == 0),
+                stuck=bool(stuck),
+                most=FEW if digits else None,
             )
+            if digits and result != DONE:
+                break
             if isinstance(result, Outcome):
                 outcome = result
                 break
@@ -337,6 +356,51 @@ class LinearSolver:
         self.counters.iterations += pivots
         return True
 
+    def _boxed(self, limits: Limits) -> Outcome | None:
+        """Make a first basis dual feasible by bounds in place of missing ones, and run the dual method on that.
+
+        A variable whose reduced cost has the wrong sign can then go to its other bound, and no cost has to be shifted,
+        which the primal method would take long to undo. Where a variable ends at such a bound, it is moved out.
+
+        Returns
+        -------
+        Outcome or None
+            What ended the solve, if anything did.
+        """
+        at, core = self._at, self._at.core
+        at.restore()
+        lower, upper, costs = at.scaled
+        d = np.asarray(core.d)
+        open_below, open_above = np.isinf(lower), np.isinf(upper)
+        wrong = (at.code != BASIC) & (((d < -TOLERANCE) & open_above) | ((d > TOLERANCE) & open_below))
+        if not wrong.any() or core.primal_infeasibility() <= core.primal_tolerance:
+            return None
+        box, first = np.full(len(at.x), NEAREST_BOX), True
+        while box.max() < FARTHEST_BOX:
+            with np.errstate(invalid="ignore"):
+                low = np.where(wrong & open_below, np.where(open_above, -box, upper - box), lower)
+                high = np.where(wrong & open_above, np.where(open_below, box, lower + box), upper)
+            core.restore(low, high, costs if first else np.array(core.cost))
+            core.cost_changed = not first
+            core.refactorise()
+            core.recompute()
+            result = self._run(at.dual, limits, float("inf"), perturb=first)
+            outcome = result if isinstance(result, Outcome) else None
+            if result == INFEASIBLE:
+                outcome = claims.infeasible(at, at.dual)
+            if isinstance(result, Outcome):
+                at.restore()  # what was reached, within the true bounds
+                outcome = claims.stopped(at, result.reason, quick=self._quick)
+            if outcome is not None or result not in (DONE, INFEASIBLE):
+                return outcome
+            there = (open_above & (at.x >= high)) | (open_below & (at.x <= low))
+            there &= wrong & (at.code != BASIC)
+            if result == DONE and not there.any():
+                return None
+            box[there if result == DONE else wrong] *= FARTHER
+            first = False
+        return None
+
     def _otherwise(self, limits: Limits, outcome: Outcome) -> Outcome:
         """Solve in other ways what went wrong or could not be proven, each with something that is different.
 
@@ -359,13 +423,22 @@ class LinearSolver:
             self.basis = second.basis
         return second
 
-    def _run(self, kernel: Any, limits: Limits, cutoff: float, *, perturb: bool, stuck: bool = False) -> int | Outcome:
-        """Run a kernel to its end, watching the limits between epochs."""
+    def _run(
+        self,
+        kernel: Any,
+        limits: Limits,
+        cutoff: float,
+        *,
+        perturb: bool,
+        stuck: bool = False,
+        most: int | None = None,
+    ) -> int | Outcome:
+        """Run a kernel to its end or for at most so many iterations, watching the limits between epochs."""
         at, core = self._at, self._at.core
         kernel.start()
         if kernel is at.dual:
             if perturb:
-                kernel.perturb()
+                kernel.perturb(SPREAD if not stuck else AGAIN)
             kernel.cutoff = cutoff - self.problem.offset
         if limits.too_much(self._held):
             return claims.stopped(at, "memory", quick=self._quick)
@@ -374,12 +447,12 @@ class LinearSolver:
         patience = PATIENCE * (self.problem.m + self.problem.n) + 10_000
         if self._quick and not stuck:  # a short way is expected; who goes round in circles is perturbed
             patience = self.problem.m + 500
-        last = core.iterations + patience
+        last = core.iterations + (patience if most is None else most)
         while result == GOING_ON:
             before = core.iterations
             allowed = limits.iterations - self.counters.iterations
-            most = last if allowed == float("inf") else min(last, before + max(0, int(allowed)))
-            result = kernel.run(BUDGET, most)
+            end = last if allowed == float("inf") else min(last, before + max(0, int(allowed)))
+            result = kernel.run(BUDGET, end)
             done = core.iterations - before
             self.counters.iterations += done
             if kernel is at.dual:
