@@ -11,6 +11,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -29,6 +30,10 @@ if TYPE_CHECKING:
 SEPARABLE = 2000  # rows and columns from which on separate parts are looked for
 MANY_ROWS = 80_000
 MOST_WORK, MOST_ASKED = 2e9, 1e12  # multiplications of one step, at most, chosen and asked for
+RIVALLED = 1000  # rows from which on the interior-point method may take over
+HEAD_START = 80_000_000  # entries that the simplex method touches before that is thought of: half a second's worth
+BET = 0.3  # of what the interior-point method would touch: after that the simplex method is not expected to end first
+STEPS_WORK, SIZE_WORK = 10.0, 200.0  # touched by all steps and the crossover, for a multiplication and an entry
 THIN = 8.0  # entries by row of the normal equations, at most
 WORTHWHILE = 500  # entries from which on presolve is tried
 
@@ -173,7 +178,46 @@ class LinearSolve:
         interior = method == "interior" or (method == "auto" and _may_pay(problem))
         if interior and problem.m and problem.n:
             self._start_from_interior(solver, problem)
-        return self._simplex(solver, "auto" if method == "interior" else method)
+        elif method == "auto" and problem.m >= RIVALLED:
+            solver.rival = partial(self._interior_is_due, problem, [])
+        outcome = self._simplex(solver, "auto" if method == "interior" else method)
+        if outcome.status == "stopped" and outcome.reason is None:
+            solver.rival = None
+            self._start_from_interior(solver, problem)
+            outcome = self._simplex(solver)
+        return outcome
+
+    def _interior_is_due(self, problem: Problem, known: list[float], touched: int) -> bool:
+        """Say whether the simplex method has taken so long that the interior-point method is the better bet.
+
+        Both count what they touch, so that the choice is the same every time.
+
+        Parameters
+        ----------
+        known : what the interior-point method would take, once that was worked out
+        """
+        if touched < HEAD_START:
+            return False
+        if not known:
+            known.append(self._interior_work(problem))
+        return touched >= BET * known[0]
+
+    def _interior_work(self, problem: Problem) -> float:
+        """Return what an interior point and the way to a basis would touch, about; infinite if out of reach."""
+        from ruddock.engine.interior.normal import NormalEquations, StoppedError, TooDenseError
+
+        size = problem.nonzeros + problem.m + problem.n
+        with self._part("interior"):
+            try:
+                normal = NormalEquations(
+                    problem.matrix(),
+                    lambda: self.limits.exceeded(self.counters.iterations) is not None,
+                    MOST_WORK,
+                    self.limits.memory,
+                )
+            except (StoppedError, TooDenseError, MemoryError):
+                return float("inf")
+        return STEPS_WORK * normal.work + SIZE_WORK * size
 
     def _simplex(self, solver: LinearSolver, method: Method = "auto") -> Outcome:
         """Run the simplex method and add what it took."""

@@ -86,7 +86,7 @@ class DualSimplex:
         self._refresh()
 
     def perturb(self, size):
-        """Perturb the costs of nonbasic variables, away from dual infeasibility: each by up to ``size`` of 1 + its own."""
+        """Perturb the costs of nonbasic variables, away from infeasibility: each by up to ``size`` of 1 + its own."""
         self._perturb(size)
 
     def run(self, budget, limit):

@@ -12,6 +12,7 @@ either method are removed at its end, and the other one cleans up what that leav
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -57,12 +58,16 @@ class LinearSolver:
     Attributes
     ----------
     counters : Counters
+    rival : callable, optional
+        Told the entries touched since a solve began; True ends it with status ``stopped`` and reason None.
     """
 
     def __init__(
         self, problem: Problem, *, scale: bool = True, counters: Counters | None = None, network: Arcs | None = None
     ) -> None:
         self._network = network
+        self.rival: Callable[[int], bool] | None = None
+        self._touched = 0
         self._data = ScaledProblem(problem, scale=scale)
         self._at = WarmBasis(self._data)
         self.counters = Counters() if counters is None else counters
@@ -255,7 +260,7 @@ class LinearSolver:
         at.install()
         outcome = within = None
         stuck = fine = 0
-        self._quick = quick
+        self._quick, self._touched = quick, 0
         begun = core.iterations
         if not warm and method != "primal":
             outcome = self._boxed(limits)
@@ -388,9 +393,9 @@ class LinearSolver:
             outcome = result if isinstance(result, Outcome) else None
             if result == INFEASIBLE:
                 outcome = claims.infeasible(at, at.dual)
-            if isinstance(result, Outcome):
+            if outcome is not None and outcome.reason is not None:
                 at.restore()  # what was reached, within the true bounds
-                outcome = claims.stopped(at, result.reason, quick=self._quick)
+                outcome = claims.stopped(at, outcome.reason, quick=self._quick)
             if outcome is not None or result not in (DONE, INFEASIBLE):
                 return outcome
             there = (open_above & (at.x >= high)) | (open_below & (at.x <= low))
@@ -465,6 +470,9 @@ class LinearSolver:
                 reason = limits.exceeded(self.counters.iterations, held=self._held)
                 if reason:
                     return claims.stopped(at, reason, quick=self._quick)
+                self._touched += BUDGET
+                if self.rival is not None and self.rival(self._touched):
+                    return Outcome("stopped")
         if result == AT_LIMIT and self.counters.iterations >= limits.iterations:
             return claims.stopped(at, "iterations", quick=self._quick)
         return STUCK if result == AT_LIMIT else result
