@@ -49,6 +49,24 @@ def test_all_methods_give_the_same_answer_with_and_without_presolve(structure: s
                     assert outcome.objective == pytest.approx(plain.objective, rel=1e-9, abs=1e-9), (seed, wish, way)
 
 
+def test_the_interior_point_takes_over_from_a_simplex_method_that_takes_long(monkeypatch: pytest.MonkeyPatch) -> None:
+    from ruddock.engine.simplex import solver
+
+    monkeypatch.setattr(linear, "RIVALLED", 0)
+    monkeypatch.setattr(linear, "HEAD_START", 20_000)
+    monkeypatch.setattr(linear, "BET", 0.0)
+    monkeypatch.setattr(solver, "BUDGET", 10_000)
+    taken = 0
+    for seed, structure in enumerate(STRUCTURES):
+        problem = planted(random_lp(structure, seed, 60, 90, "optimal"), seed)
+        outcome = solve(problem)
+        judge(problem, outcome)
+        taken += outcome.counters.interior_steps > 0
+        again = solve(problem)
+        assert again.counters.iterations == outcome.counters.iterations
+    assert taken
+
+
 def test_the_interior_point_lands_near_a_basis() -> None:
     problem = two_product_staircase(400)
     direct = solve(problem, options=Options(method="dual", presolve=False))

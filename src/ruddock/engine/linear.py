@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.engine import certificates
+from ruddock.engine import certificates, sifting
 from ruddock.engine.network.flow import network_of
 from ruddock.engine.outcome import Basis, Counters, Limits, Method, Options, Outcome
 from ruddock.engine.presolve.chain import Presolve
@@ -178,6 +178,13 @@ class LinearSolve:
         interior = method == "interior" or (method == "auto" and _may_pay(problem))
         if interior and problem.m and problem.n:
             self._start_from_interior(solver, problem)
+        elif method == "auto" and problem.m and sifting.pays(problem):
+            with self._part("simplex"):
+                sifted = sifting.sift(problem, self.limits, self.counters)
+            if sifted.stopped is not None:
+                return sifted.stopped
+            if sifted.basis is not None:
+                solver.basis = sifted.basis
         elif method == "auto" and problem.m >= RIVALLED:
             solver.rival = partial(self._interior_is_due, problem, [])
         outcome = self._simplex(solver, "auto" if method == "interior" else method)

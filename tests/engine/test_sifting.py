@@ -1,0 +1,68 @@
+"""Sifting: wide problems solved on few of their columns at a time, against the whole at once."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy import sparse
+
+from ruddock.engine import linear, sifting
+from ruddock.engine.outcome import Counters, Limits, Options
+from ruddock.engine.solve import solve
+from ruddock.problem import Problem
+from tests.exact import judge
+from tests.generators import STRUCTURES, random_lp
+
+inf = np.inf
+
+
+def covering(m: int, n: int, seed: int) -> Problem:
+    rng = np.random.default_rng(seed)
+    a = sparse.random(m, n, 4 / m, format="csc", random_state=rng, data_rvs=np.ones)
+    a = sparse.hstack([a, sparse.eye(m)], format="csc")
+    costs = np.append(rng.integers(1, 100, n), np.full(m, 150.0))
+    return Problem.build(a, np.ones(m), np.full(m, inf), np.zeros(n + m), np.ones(n + m), costs)
+
+
+@pytest.mark.parametrize("structure", STRUCTURES)
+def test_sifting_comes_to_the_same(structure: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(linear, "WORTHWHILE", 0)
+    plain = Options(method="dual", presolve=False)
+    for seed in range(4):
+        for wish in ("optimal", "infeasible", "unbounded"):
+            problem = random_lp(structure, 300 + seed, 12, 60, wish)
+            expected = solve(problem, options=plain)
+            with monkeypatch.context() as patch:
+                patch.setattr(sifting, "FEWEST", 0)
+                patch.setattr(sifting, "WIDE", 0)
+                patch.setattr(sifting, "EACH", 1)
+                outcome = solve(problem, options=Options(presolve=bool(seed % 2)))
+            assert outcome.status == expected.status, (seed, wish)
+            judge(problem, outcome)
+
+
+def test_a_wide_problem_touches_few_of_its_columns() -> None:
+    problem = covering(60, 8000, 1)
+    assert sifting.pays(problem)
+    whole = solve(problem, options=Options(method="dual", presolve=False))
+    counters = Counters()
+    found = sifting.sift(problem, Limits(), counters)
+    assert found.basis is not None
+    outcome = solve(problem, options=Options(basis=found.basis))
+    assert outcome.objective == pytest.approx(whole.objective, rel=1e-9)
+    assert outcome.counters.iterations == 0
+
+
+def test_stopped_sifting_keeps_its_plan_and_bound() -> None:
+    problem = covering(150, 12_000, 2)
+    best = solve(problem)
+    total, seen = best.counters.iterations, 0
+    for share in (0.3, 0.6, 0.9):
+        stopped = solve(problem, Limits(iterations=int(share * total)))
+        assert stopped.status == "stopped"
+        assert stopped.bound <= best.objective + 1e-9
+        if stopped.x is not None:
+            seen += 1
+            assert stopped.objective >= best.objective - 1e-9
+            assert (problem.activity(stopped.x) >= 1 - 1e-9).all()
+    assert seen
