@@ -18,6 +18,7 @@ import ruddock as rk
 from benchmarks import families, screens, tables
 from benchmarks.measuring import Measured, check, timed
 from ruddock.engine.clash import find_clash
+from ruddock.engine.outcome import Options
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
@@ -29,7 +30,7 @@ inf = np.inf
 
 
 def assignment(size: int = 300) -> Measured:
-    """Assignment of 300 to 300 by the simplex method, against the Hungarian kind of method."""
+    """Assignment of 300 to 300, against the Hungarian kind of method."""
     costs = np.random.default_rng(300).integers(1, 10_001, (size, size))
     cells = np.arange(size * size)
     a = sparse.coo_matrix(
@@ -38,7 +39,7 @@ def assignment(size: int = 300) -> Measured:
     problem = Problem.build(
         a, np.ones(2 * size), np.ones(2 * size), np.zeros(size * size), np.full(size * size, inf), costs.ravel()
     )
-    ours, outcome = timed(lambda: LinearSolver(problem).solve())
+    ours, outcome = timed(lambda: solve(problem))
     reference, chosen = timed(lambda: linear_sum_assignment(costs))
     check(abs(outcome.objective - costs[chosen].sum()) < 1e-6, "assignment")
     return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros)
@@ -65,10 +66,26 @@ def flow() -> Measured:
     data = [(graph.edges[e]["capacity"], graph.edges[e]["weight"]) for e in graph.edges]
     upper, costs = np.array(data, float).T
     problem = Problem.build(a, demand, demand, np.zeros(len(arcs)), upper, costs)
-    ours, outcome = timed(lambda: LinearSolver(problem).solve())
+    ours, outcome = timed(lambda: solve(problem))
     reference, (cost, _) = timed(lambda: nx.network_simplex(graph))
     check(outcome.status == "optimal" and abs(outcome.objective - cost) < 1e-6, "flow")
     return Measured(ours, reference, outcome.counters.iterations)
+
+
+def beside(problem: Problem) -> Measured:
+    """A problem as it is solved, against the dual simplex method on the whole of it."""
+    ours, outcome = timed(lambda: solve(problem))
+    reference, plain = timed(lambda: solve(problem, options=Options(method="dual")))
+    check(outcome.status == plain.status == "optimal", "beside")
+    check(abs(outcome.objective - plain.objective) <= 1e-6 * max(1.0, abs(plain.objective)), "beside")
+    return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros)
+
+
+def by_the_clock(problem: Problem) -> Measured:
+    """Seconds of a problem."""
+    ours, outcome = timed(lambda: solve(problem))
+    check(outcome.status == "optimal", "by the clock")
+    return Measured(ours, 1.0, outcome.counters.iterations, problem.nonzeros)
 
 
 def stock(periods: int) -> Problem:
@@ -150,6 +167,16 @@ def growth_staircase() -> Measured:
     return exponent(families.staircase, (1000, 3000, 10_000, 33_334))
 
 
+def growth_banded() -> Measured:
+    """Banded problems of 1,250 to 10,000 rows."""
+    return exponent(families.banded, (1250, 2500, 5000, 10_000))
+
+
+def growth_scattered() -> Measured:
+    """Sparse problems without locality of 600 to 5,000 rows."""
+    return exponent(families.scattered, (600, 1250, 2500, 5000))
+
+
 def growth_sparse() -> Measured:
     """Sparse random problems of 3,000 to 100,000 rows."""
     return exponent(families.sparse_random, (3000, 10_000, 30_000, 100_000))
@@ -219,8 +246,14 @@ class Case:
 
 
 CASES = {
-    "assignment": Case(assignment, "assignment LP 300 x 300", "linear_sum_assignment", 60.0),
-    "flow": Case(flow, "min-cost flow LP, 4,000 arcs", "network_simplex", 1.0),
+    "assignment": Case(assignment, "assignment LP 300 x 300", "linear_sum_assignment", 15.0),
+    "flow": Case(flow, "min-cost flow LP, 4,000 arcs", "network_simplex", 0.05),
+    "transport": Case(lambda: beside(families.transport(400)), "transport 400 x 400", "dual simplex", 0.5),
+    "transport-large": Case(lambda: by_the_clock(families.transport(1000)), "transport 1000 x 1000", "one second", 5.0),
+    "flow-large": Case(
+        lambda: by_the_clock(families.network(20_000, 200_000)), "min-cost flow, 200,000 arcs", "one second", 5.0
+    ),
+    "covering": Case(lambda: beside(families.covering(2000, 50_000)), "covering 2,000 x 50,000", "dual simplex", 0.3),
     "iteration": Case(iteration, "one iteration, 12,500 rows", "one splu solve", 3.0),
     "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
     "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),
@@ -236,5 +269,7 @@ CASES = {
     "growth": Case(growth, "transport, 50 x 50 to 400 x 400", "exponent of time", 1.6),
     "growth-range": Case(growth_range, "transport 400 x 400", "transport 50 x 50", 100.0),
     "growth-staircase": Case(growth_staircase, "multi-period stock, to 100,002 rows", "exponent of time", 1.6),
+    "growth-banded": Case(growth_banded, "banded, to 10,000 rows", "exponent of time", 1.6),
+    "growth-scattered": Case(growth_scattered, "without locality, to 5,000 rows", "exponent of time", 1.6),
     "growth-sparse": Case(growth_sparse, "sparse random, to 100,000 rows", "exponent of time", 1.9),
 }

@@ -1,4 +1,4 @@
-"""Families of linear problems that grow: transport, multi-period stock, and sparse ones near the diagonal."""
+"""Families of linear problems that grow: networks, stock over periods, sparse ones, wide ones."""
 
 from __future__ import annotations
 
@@ -75,15 +75,61 @@ def contradicted(problem: Problem, seed: int = 0) -> Problem:
     )
 
 
+def network(nodes: int, arcs: int) -> Problem:
+    """Random arcs with capacities; a ring of dear ones makes it feasible."""
+    rng = np.random.default_rng(nodes)
+    tail, head = rng.integers(0, nodes, (2, arcs))
+    tail[:nodes], head[:nodes] = np.arange(nodes), (np.arange(nodes) + 1) % nodes
+    keep = tail != head
+    tail, head = tail[keep], head[keep]
+    columns = np.arange(len(tail))
+    a = sparse.coo_matrix(
+        (np.repeat([1.0, -1.0], len(tail)), (np.concatenate((head, tail)), np.tile(columns, 2))),
+        shape=(nodes, len(tail)),
+    ).tocsc()
+    demand = rng.integers(-9, 10, nodes)
+    demand[0] -= demand.sum()
+    ring = columns < nodes
+    upper = np.where(ring, inf, rng.integers(5, 50, len(tail)))
+    costs = np.where(ring, 1000.0, rng.integers(1, 100, len(tail)))
+    return Problem.build(a, demand, demand, np.zeros(len(tail)), upper, costs)
+
+
+def covering(rows: int, columns: int) -> Problem:
+    """Each row is to be covered once, by columns of 2 to 12 rows, seven in the mean."""
+    rng = np.random.default_rng(rows)
+    counts = rng.integers(2, 13, columns)
+    place = np.repeat(np.arange(columns), counts), rng.integers(0, rows, counts.sum())
+    a = sparse.coo_matrix((np.ones(len(place[0])), place[::-1]), shape=(rows, columns)).tocsc()
+    a.data[:] = 1.0
+    costs = rng.integers(1, 100, columns).astype(float)
+    return Problem.build(a, np.ones(rows), np.full(rows, inf), np.zeros(columns), np.ones(columns), costs)
+
+
+def scattered(rows: int) -> Problem:
+    """Twice as many columns as rows, each with four random entries anywhere."""
+    return _planted(rows, 4, rows)
+
+
+def banded(rows: int) -> Problem:
+    """Twice as many columns as rows, each with five random entries within fifty rows of one another."""
+    return _planted(rows, 5, 50)
+
+
 def sparse_random(rows: int) -> Problem:
     """Twice as many columns as rows, each with three random entries within twenty rows of one another."""
+    return _planted(rows, 3, 20)
+
+
+def _planted(rows: int, entries: int, band: int) -> Problem:
+    """Return a problem with costs and limits around a point and prices that are optimal for them."""
     rng = np.random.default_rng(rows)
     n = 2 * rows
     first = rng.integers(0, rows, n)
-    index = (first[:, None] + np.concatenate((np.zeros((n, 1), int), rng.integers(1, 20, (n, 2))), axis=1)) % rows
-    values = rng.integers(1, 10, 3 * n).astype(float) * rng.choice([-1, 1, 1], 3 * n)
-    a = sparse.coo_matrix((values, (index.ravel(), np.repeat(np.arange(n), 3))), shape=(rows, n)).tocsc()
-    # costs and limits around a point and prices that are optimal for them
+    others = rng.integers(1, band, (n, entries - 1))
+    index = (first[:, None] + np.concatenate((np.zeros((n, 1), int), others), axis=1)) % rows
+    values = rng.integers(1, 10, entries * n).astype(float) * rng.choice([-1, 1, 1], entries * n)
+    a = sparse.coo_matrix((values, (index.ravel(), np.repeat(np.arange(n), entries))), shape=(rows, n)).tocsc()
     point = rng.integers(0, 4, n) * (rng.random(n) < 0.4)
     prices = rng.integers(0, 5, rows) * (rng.random(rows) < 0.6)
     costs = a.T @ prices + rng.integers(0, 6, n) * (point == 0)

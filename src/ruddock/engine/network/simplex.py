@@ -60,7 +60,7 @@ class NetworkSimplex:
         self.upward = np.zeros(n, dtype=np.int8)
         self.depth = np.zeros(n, dtype=np.int32)
         self.tolerance = tolerance
-        self.block = max(20, int(np.sqrt(given)))
+        self.block = max(30, int(3 * np.sqrt(given)))
         self.at = 0
         self.pivots = self.touched = 0
         self._plant(np.ascontiguousarray(supply, np.float64), np.ascontiguousarray(first, np.int32))
