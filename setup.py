@@ -9,7 +9,7 @@ KERNELS = (
     *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
     *(f"ruddock.engine.interior.{name}" for name in ("ordering", "cholesky", "product")),
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
-    "ruddock.engine.tree.propagate",
+    *(f"ruddock.engine.tree.{name}" for name in ("jump", "propagate")),
     "ruddock.formats.mps.kernel",
 )
 

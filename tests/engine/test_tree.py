@@ -10,11 +10,14 @@ import numpy as np
 import pytest
 from scipy import sparse
 
+from ruddock.engine import certificates
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
 from ruddock.engine.tree import root, workers
+from ruddock.engine.tree import search as search_module
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.engine.tree.dominance import dominated
+from ruddock.engine.tree.heuristics import jump
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.search import TreeSearch
@@ -24,7 +27,7 @@ from ruddock.engine.tree.tighten import propagator
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.engine.faults import search
 from tests.generators import inf
-from tests.integer_problems import STRUCTURES, choices, enumerated, integer_problem
+from tests.integer_problems import STRUCTURES, choices, enumerated, integer_problem, random_milp
 
 SETTINGS = (
     Options(presolve=False),
@@ -307,6 +310,7 @@ def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pyt
 def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(root, "FEWEST", 2)
     monkeypatch.setattr(root, "RESTART_SHARE", 0.05)
+    monkeypatch.setattr(search_module, "jump", lambda state: None)  # which finds the best plan before there is a root
     restarts = 0
     for seed in range(25):
         for structure in ("assignment", "fixed charge", "covers"):
@@ -344,3 +348,49 @@ def test_propagation_ends_where_bounds_meet_within_tolerance() -> None:
     assert rows.run(lower, upper, None, 1_000_000) == 2
     assert upper.tolist() == [0, 0]
     assert rows.work < 100  # a bound that is met already is no move, and its rows are not looked at again
+
+
+def test_jumps_find_plans_before_any_relaxation() -> None:
+    found = better = 0
+    for seed in range(60):
+        problem = random_milp(seed)
+        state = SearchState(problem, Limits(), Options())
+        if (state.domain.lower > state.domain.upper).any():
+            continue
+        root.prepare(state)
+        if state.tightening is not None and state.tightening.infeasible:
+            continue
+        jump(state)
+        assert state.effort.iterations == 0 or not problem.integers.all()
+        if state.incumbent.best is None:
+            continue
+        found += 1
+        x = state.incumbent.best
+        certified = certificates.plan_holds(problem, x, problem.activity(x), problem.lower, problem.upper)
+        assert certified, seed
+        best = solve(problem)
+        assert state.incumbent.value >= best.objective - 1e-6 * max(1.0, abs(best.objective)), seed
+        better += state.incumbent.value <= best.objective + 0.2 * abs(best.objective)
+    assert found > 20
+    assert better > 10
+
+
+def test_a_search_stopped_at_once_has_a_plan() -> None:
+    rng = np.random.default_rng(4)
+    items, bins = 40, 20
+    weight = rng.integers(20, 101, items)
+    a = sparse.lil_matrix((items + bins, items * bins + bins))
+    for i in range(items):
+        a[i, i * bins : (i + 1) * bins] = 1.0
+        for b in range(bins):
+            a[items + b, i * bins + b] = weight[i]
+    a[np.arange(items, items + bins), np.arange(items * bins, items * bins + bins)] = -150.0
+    low, high = np.append(np.ones(items), np.full(bins, -np.inf)), np.append(np.ones(items), np.zeros(bins))
+    costs = np.append(np.zeros(items * bins), np.ones(bins))
+    n = len(costs)
+    problem = Problem.build(a.tocsc(), low, high, np.zeros(n), np.ones(n), costs, np.ones(n, np.uint8))
+    stopped = solve(problem, Limits(iterations=1))
+    assert stopped.status == "stopped"
+    assert stopped.x is not None
+    assert (stopped.x == np.round(stopped.x)).all()
+    assert np.ceil(weight.sum() / 150) <= stopped.objective <= bins

@@ -178,7 +178,7 @@ class LinearSolve:
         interior = method == "interior" or (method == "auto" and _may_pay(problem))
         if interior and problem.m and problem.n:
             self._start_from_interior(solver, problem)
-        elif method == "auto" and problem.m and sifting.pays(problem):
+        elif method == "auto" and sifting.pays(problem):
             with self._part("simplex"):
                 sifted = sifting.sift(problem, self.limits, self.counters)
             if sifted.stopped is not None:

@@ -36,7 +36,7 @@ class Sifted(NamedTuple):
 def pays(problem: Problem) -> bool:
     """Say whether a problem has so many more columns than rows that sifting pays."""
     waiting = np.isfinite(problem.lower) | np.isfinite(problem.upper)
-    return problem.n >= max(FEWEST, WIDE * problem.m) and bool(waiting.all())
+    return problem.m > 0 and problem.n >= max(FEWEST, WIDE * problem.m) and bool(waiting.all())
 
 
 def sift(problem: Problem, limits: Limits, counters: Counters) -> Sifted:
@@ -93,7 +93,7 @@ def _first(p: Problem) -> np.ndarray:
     order = np.lexsort((merit[owner], p.indices))
     begin = np.searchsorted(p.indices[order], np.arange(p.m))
     end = np.append(begin[1:], len(order))
-    taken = [order[begin + k][begin + k < end] for k in range(EACH)]
+    taken = [order[(begin + k)[begin + k < end]] for k in range(EACH)]
     return np.unique(owner[np.concatenate(taken)])
 
 

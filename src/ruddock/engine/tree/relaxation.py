@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from ruddock.engine import sifting
 from ruddock.engine.outcome import Basis, Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree.domain import Domain
@@ -51,6 +52,14 @@ class Relaxation:
         return self.solver.bytes if "solver" in self.__dict__ else 0
 
     # ------------------------------------------------------------------ solving
+
+    def begin(self, lower: Floats, upper: Floats) -> None:
+        """Find a first basis within bounds, where the problem has so many columns that it is worked out on few."""
+        within = replace(self.problem, lower=lower, upper=upper)
+        if self.solver.basis is None and sifting.pays(within):
+            found = sifting.sift(within, self._effort.quiet(), self._effort.counters)
+            if found.basis is not None:
+                self.start_from(found.basis)
 
     def solve(
         self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], cutoff: float, *, quick: bool = True

@@ -19,7 +19,7 @@ from ruddock.engine.tree import answer, root, workers
 from ruddock.engine.tree.branching import choose
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import Node, Parent
-from ruddock.engine.tree.heuristics import keep_start, look_for_plans, try_start
+from ruddock.engine.tree.heuristics import jump, keep_start, look_for_plans, try_start
 from ruddock.engine.tree.lattice import whole_solution
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry import with_sums
@@ -117,6 +117,10 @@ class TreeSearch:
         if point is not None and state.options.heuristics:
             state.try_plan(point)
         try_start(state, self.near)
+        if state.options.heuristics and not state.options.inner:
+            with state.effort.part("heuristics"):
+                jump(state)
+        state.relaxation.begin(state.bounds.lower, state.bounds.upper)
         first = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
         if first.status == "infeasible":
             state.frontier.done()

@@ -1,4 +1,4 @@
-"""Early plans: the caller's start, rounding, diving, the feasibility pump, and searches near good plans.
+"""Early plans: the caller's start, jumps, rounding, diving, the feasibility pump, and searches near good plans.
 
 Each has a budget, so that none holds the search up; what they find is judged on the problem as it is.
 """
@@ -8,6 +8,7 @@ from __future__ import annotations
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics.diving import dive
+from ruddock.engine.tree.heuristics.jumping import jump
 from ruddock.engine.tree.heuristics.near import Near, keep_start, near_plan, try_start
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
@@ -15,7 +16,7 @@ from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_by_
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-__all__ = ["Near", "keep_start", "look_for_plans", "try_start"]
+__all__ = ["Near", "jump", "keep_start", "look_for_plans", "try_start"]
 
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after

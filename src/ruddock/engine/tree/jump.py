@@ -1,0 +1,357 @@
+# cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
+"""A search for plans without any relaxation: one column after another jumps to where weighted violations are least.
+
+Rows that stay violated gain weight, so that the search leaves every place where no jump helps (Luteberget and Sartor
+2023). Of binary columns the value to jump to is the other one; of others the best of those that mend a violated row.
+Once there is a plan, the objective has to become better than a threshold, as one more row that gains weight.
+"""
+
+import numpy as np
+
+try:
+    import cython
+except ImportError:  # the interpreted case without Cython at hand
+    from ruddock.engine import interpreted as cython
+
+INFINITY = cython.declare(cython.double, float("inf"))
+MASK = cython.declare(cython.ulonglong, 0xFFFFFFFFFFFFFFFF)
+SMALL = cython.declare(cython.double, 1e-9)  # a violation below this is none
+SAMPLE = cython.declare(cython.int, 25)  # columns that are compared before one jumps
+HEAVIER = cython.declare(cython.int, 40)  # violated rows that gain weight at once
+ROWS = cython.declare(cython.int, 6)  # violated rows that a column which is not binary is tried for
+
+
+class Jump:
+    """The search.
+
+    Parameters
+    ----------
+    columns, rows : (starts, indices, values)
+        The matrix by columns and by rows, rows of about the same size.
+    low, high : float arrays, limits of rows
+    lower, upper : float arrays, finite bounds of columns
+    whole : int8 array, which columns are integer
+    cost : float array
+    start : float array
+    seed : int
+
+    Attributes
+    ----------
+    x : float array
+    touched : int
+        Entries so far.
+    """
+
+    def __init__(self, columns, rows, low, high, lower, upper, whole, cost, start, seed):
+        self.cp, self.ci, self.cx = columns
+        self.rp, self.rj, self.rx = rows
+        self.m, self.n = len(low), len(lower)
+        self.low, self.high, self.lower, self.upper = low, high, lower, upper
+        self.whole, self.cost = whole, cost
+        self.x = np.array(start, float)
+        self.target = np.zeros(self.n)
+        self.score = np.zeros(self.n)
+        self.activity = np.zeros(self.m)
+        self.weight = np.ones(self.m)
+        self.reach = np.zeros(self.m)
+        self.good, self.good_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
+        self.broken, self.broken_at = np.zeros(self.m + 1, np.int32), np.full(self.m, -1, np.int32)
+        self.good_count = self.broken_count = 0
+        self.aim = float("inf")
+        self.pull = 0.0
+        self.value = 0.0
+        self.random = 88172645463325252 + 7919 * seed
+        self.touched = self.moves = 0
+        self._begin()
+
+    def _begin(self):
+        """Compute activities, violated rows and scores."""
+        i: cython.int
+        j: cython.int
+        e: cython.int
+        for i in range(self.m):
+            for e in range(self.rp[i], self.rp[i + 1]):
+                j = self.rj[e]
+                self.activity[i] += self.rx[e] * self.x[j]
+                self.reach[i] = max(self.reach[i], abs(self.rx[e]) * (self.upper[j] - self.lower[j]))
+            self._mark(i)
+        for j in range(self.n):
+            self.value += self.cost[j] * self.x[j]
+        for j in range(self.n):
+            self._rate(j)
+
+    def run(self, budget):
+        """Jump until there is a plan better than the aim, or for some work; say whether there is one."""
+        end: cython.longlong = self.touched + budget
+        found: cython.bint = False
+        with cython.nogil:
+            while self.touched < end:
+                if self.broken_count == 0 and self.value <= self.aim:
+                    found = True
+                    break
+                self._step()
+        return found
+
+    def better_than(self, aim):
+        """Ask for plans of at most this objective from now on."""
+        self.aim = aim
+        if self.pull == 0.0:
+            self.pull = 1.0 / max(1e-12, np.abs(np.asarray(self.cost)).max(initial=0.0))
+
+    # ------------------------------------------------------------------ pieces
+
+    def _draw(self, count):
+        """Return a random number below ``count``."""
+        self.random = (self.random ^ (self.random << 13)) & MASK
+        self.random ^= self.random >> 7
+        self.random = (self.random ^ (self.random << 17)) & MASK
+        return cython.cast(cython.int, (self.random >> 11) % cython.cast(cython.ulonglong, count))
+
+    def _violation(self, i, activity):
+        """Return by how much an activity misses the limits of a row."""
+        if activity < self.low[i]:
+            return self.low[i] - activity
+        if activity > self.high[i]:
+            return activity - self.high[i]
+        return 0.0
+
+    def _mark(self, i):
+        """Keep the list of violated rows in line with a row's activity."""
+        last: cython.int
+        at: cython.int = self.broken_at[i]
+        size: cython.double = 1.0 + abs(self.activity[i])
+        if self._violation(i, self.activity[i]) > SMALL * size:
+            if at < 0:
+                self.broken_at[i] = self.broken_count
+                self.broken[self.broken_count] = i
+                self.broken_count += 1
+        elif at >= 0:
+            self.broken_count -= 1
+            last = self.broken[self.broken_count]
+            self.broken[at] = last
+            self.broken_at[last] = at
+            self.broken_at[i] = -1
+
+    def _file(self, j):
+        """Keep the list of columns whose jump gains something in line with a score."""
+        last: cython.int
+        at: cython.int = self.good_at[j]
+        if self.score[j] > SMALL:
+            if at < 0:
+                self.good_at[j] = self.good_count
+                self.good[self.good_count] = j
+                self.good_count += 1
+        elif at >= 0:
+            self.good_count -= 1
+            last = self.good[self.good_count]
+            self.good[at] = last
+            self.good_at[last] = at
+            self.good_at[j] = -1
+
+    def _gain(self, j, goal):
+        """Return what the weighted violations fall by if a column jumps."""
+        e: cython.int
+        i: cython.int
+        total: cython.double = 0.0
+        step: cython.double = goal - self.x[j]
+        for e in range(self.cp[j], self.cp[j + 1]):
+            i = self.ci[e]
+            total += self.weight[i] * (
+                self._violation(i, self.activity[i]) - self._violation(i, self.activity[i] + self.cx[e] * step)
+            )
+        self.touched += self.cp[j + 1] - self.cp[j]
+        return total
+
+    def _rate(self, j):
+        """Find where a column would jump to, and what that gains."""
+        e: cython.int
+        i: cython.int
+        tried: cython.int = 0
+        goal: cython.double
+        gain: cython.double
+        if self.lower[j] >= self.upper[j]:
+            self.target[j] = self.x[j]
+            self.score[j] = -INFINITY
+            return
+        if self.whole[j] and self.upper[j] - self.lower[j] < 1.5:
+            self.target[j] = self.upper[j] if self.x[j] < self.upper[j] - 0.5 else self.lower[j]
+            self.score[j] = self._gain(j, self.target[j])
+            self._file(j)
+            return
+        self.score[j] = -INFINITY
+        self.target[j] = self.x[j]
+        for e in range(self.cp[j], self.cp[j + 1]):
+            i = self.ci[e]
+            if self.broken_at[i] < 0 or tried >= ROWS:
+                continue
+            tried += 1
+            if self.activity[i] < self.low[i]:
+                goal = self.x[j] + (self.low[i] - self.activity[i]) / self.cx[e]
+                goal = self._rounded(j, goal, self.cx[e] > 0.0)
+            else:
+                goal = self.x[j] + (self.high[i] - self.activity[i]) / self.cx[e]
+                goal = self._rounded(j, goal, self.cx[e] < 0.0)
+            if goal == self.x[j]:
+                continue
+            gain = self._gain(j, goal)
+            if gain > self.score[j]:
+                self.score[j] = gain
+                self.target[j] = goal
+        if tried == 0:
+            goal = self.lower[j] if self.cost[j] > 0.0 else self.upper[j]
+            if self.cost[j] != 0.0 and goal != self.x[j]:
+                self.target[j] = goal
+                self.score[j] = self._gain(j, goal)
+        self._file(j)
+
+    def _rounded(self, j, goal, up):
+        """Return a value within the bounds, of an integer column the next one on a side."""
+        whole: cython.longlong
+        if goal <= self.lower[j]:
+            return self.lower[j]
+        if goal >= self.upper[j]:
+            return self.upper[j]
+        if self.whole[j]:
+            whole = cython.cast(cython.longlong, goal - self.lower[j])
+            if up and self.lower[j] + whole < goal - 1e-9:
+                whole += 1
+            goal = self.lower[j] + whole
+        return goal
+
+    def _step(self):
+        """Let one column jump; where no jump gains, give violated rows more weight first."""
+        j: cython.int = -1
+        if self.broken_count == 0:
+            j = self._cheaper()
+        elif self.good_count > 0:
+            j = self._best_good()
+        else:
+            self._gain_weight()
+            j = self._best_good() if self.good_count > 0 else self._best_of_row()
+        if j >= 0 and self.target[j] != self.x[j]:
+            self._move(j)
+        self.touched += 10
+
+    def _merit(self, j):
+        """Return a score that takes the objective into account where it is to become better."""
+        step: cython.double = self.target[j] - self.x[j]
+        return self.score[j] - (self.pull if self.value > self.aim else 1e-3 * self.pull) * self.cost[j] * step
+
+    def _best_good(self):
+        """Return the best of a few columns whose jump gains something."""
+        k: cython.int
+        j: cython.int
+        chosen: cython.int = self.good[self._draw(self.good_count)]
+        best: cython.double = self._merit(chosen)
+        merit: cython.double
+        for k in range(min(SAMPLE, self.good_count) - 1):
+            j = self.good[self._draw(self.good_count)]
+            merit = self._merit(j)
+            if merit > best:
+                best = merit
+                chosen = j
+        self.touched += SAMPLE
+        return chosen
+
+    def _best_of_row(self):
+        """Return the column whose jump costs least, of a violated row."""
+        e: cython.int
+        j: cython.int
+        i: cython.int = self.broken[self._draw(self.broken_count)]
+        chosen: cython.int = -1
+        best: cython.double = -INFINITY
+        merit: cython.double
+        begin: cython.int = self.rp[i]
+        count: cython.int = self.rp[i + 1] - begin
+        if count == 0:
+            return -1
+        first: cython.int = self._draw(count)
+        for e in range(min(count, 4 * SAMPLE)):
+            j = self.rj[begin + (first + e) % count]
+            if self.score[j] == -INFINITY:
+                continue
+            merit = self._merit(j)
+            if merit > best:
+                best = merit
+                chosen = j
+        self.touched += min(count, 4 * SAMPLE)
+        return chosen
+
+    def _cheaper(self):
+        """Return a column that makes the objective better and violates little; the objective gains weight."""
+        k: cython.int
+        j: cython.int
+        chosen: cython.int = -1
+        best: cython.double = -INFINITY
+        merit: cython.double
+        self.pull *= 1.1
+        for k in range(4 * SAMPLE):
+            j = self._draw(self.n)
+            if self.score[j] == -INFINITY or self.cost[j] * (self.target[j] - self.x[j]) >= 0.0:
+                continue
+            merit = self._merit(j)
+            if merit > best:
+                best = merit
+                chosen = j
+        self.touched += 4 * SAMPLE
+        return chosen
+
+    def _gain_weight(self):
+        """Make violated rows heavier, some of them where there are many."""
+        k: cython.int
+        i: cython.int
+        e: cython.int
+        j: cython.int
+        step: cython.double
+        for k in range(min(HEAVIER, self.broken_count)):
+            i = self.broken[self._draw(self.broken_count)] if self.broken_count > HEAVIER else self.broken[k]
+            self.weight[i] += 1.0
+            for e in range(self.rp[i], self.rp[i + 1]):
+                j = self.rj[e]
+                if self.score[j] == -INFINITY:
+                    continue
+                step = self.target[j] - self.x[j]
+                self.score[j] += self._violation(i, self.activity[i]) - self._violation(
+                    i, self.activity[i] + self.rx[e] * step
+                )
+                self._file(j)
+            self.touched += self.rp[i + 1] - self.rp[i]
+
+    def _move(self, j):
+        """Let a column jump, and bring the scores of its neighbours in line."""
+        e: cython.int
+        f: cython.int
+        i: cython.int
+        k: cython.int
+        before: cython.double
+        after: cython.double
+        step: cython.double
+        change: cython.double = self.target[j] - self.x[j]
+        self.value += self.cost[j] * change
+        self.x[j] = self.target[j]
+        self.moves += 1
+        for e in range(self.cp[j], self.cp[j + 1]):
+            i = self.ci[e]
+            before = self.activity[i]
+            after = before + self.cx[e] * change
+            self.activity[i] = after
+            self._mark(i)
+            if min(before, after) - self.reach[i] >= self.low[i] and max(before, after) + self.reach[i] <= self.high[i]:
+                continue  # far from its limits, whichever of its columns jumps
+            for f in range(self.rp[i], self.rp[i + 1]):
+                k = self.rj[f]
+                if k == j or self.lower[k] >= self.upper[k]:
+                    continue
+                if not self.whole[k] or self.upper[k] - self.lower[k] > 1.5:
+                    self._rate(k)
+                    continue
+                step = self.rx[f] * (self.target[k] - self.x[k])
+                self.score[k] += self.weight[i] * (
+                    self._violation(i, after)
+                    - self._violation(i, after + step)
+                    - self._violation(i, before)
+                    + self._violation(i, before + step)
+                )
+                self._file(k)
+            self.touched += self.rp[i + 1] - self.rp[i]
+        self._rate(j)
