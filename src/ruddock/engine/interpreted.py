@@ -39,5 +39,5 @@ def declare(kind: object, value: Any = None) -> Any:
 
 
 def cast(kind: object, value: Any) -> Any:
-    """Return the value; Python's numbers need no other type."""
-    return value
+    """Return the value as a number of Python, which needs no other type and never overflows."""
+    return value.item() if hasattr(value, "item") else value

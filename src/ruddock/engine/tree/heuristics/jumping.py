@@ -9,8 +9,8 @@ from ruddock.engine.tree.jump import Jump
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
 
-BUDGET, PORTION = 40_000_000, 2_000_000  # entries touched, in all and between two looks: half a second in all
-PASSES = 40.0  # times that all entries may be touched at least
+LEAST, EACH, MOST = 20_000, 1000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
+PASSES, PORTIONS = 40, 20  # times that all are touched even so, and looks at the limits meanwhile
 IDLE = 0.3  # of the budget without a better plan, after which it ends
 FARTHEST = 1e6  # how far a column without a bound may jump
 BETTER = 1e-3  # of its objective, by which the next plan is to be better
@@ -23,11 +23,11 @@ def jump(state: SearchState) -> None:
         return
     lower, upper = _finite(state.bounds.lower, state.bounds.upper)
     kernel = _kernel(p, lower, upper)
-    budget = max(BUDGET, PASSES * p.nonzeros)
+    budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
     best: Floats | None = None
     value, since = np.inf, 0
     while kernel.touched < budget and kernel.touched - since < IDLE * budget and not state.effort.stopped():
-        if not kernel.run(PORTION):
+        if not kernel.run(budget // PORTIONS):
             continue
         x = np.array(kernel.x)
         found = float(p.costs @ x)
