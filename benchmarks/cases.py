@@ -254,6 +254,9 @@ CASES = {
         lambda: by_the_clock(families.network(20_000, 200_000)), "min-cost flow, 200,000 arcs", "one second", 5.0
     ),
     "covering": Case(lambda: beside(families.covering(2000, 50_000)), "covering 2,000 x 50,000", "dual simplex", 0.3),
+    "commodities": Case(
+        lambda: beside(families.commodities(150, 1500, 60)), "flows of 60 goods, 10,500 rows", "dual simplex", 0.7
+    ),
     "iteration": Case(iteration, "one iteration, 12,500 rows", "one splu solve", 3.0),
     "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
     "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),

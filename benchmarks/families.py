@@ -95,6 +95,26 @@ def network(nodes: int, arcs: int) -> Problem:
     return Problem.build(a, demand, demand, np.zeros(len(tail)), upper, costs)
 
 
+def commodities(nodes: int, arcs: int, goods: int) -> Problem:
+    """Flows of several goods through arcs of limited room, which they share; a wide ring makes it feasible."""
+    rng = np.random.default_rng(nodes)
+    tail, head = rng.integers(0, nodes, (2, arcs))
+    head = np.where(head == tail, (head + 1) % nodes, head)
+    tail[:nodes], head[:nodes] = np.arange(nodes), (np.arange(nodes) + 1) % nodes
+    columns = np.arange(arcs * goods)
+    good, arc = columns // arcs, columns % arcs
+    rows = np.concatenate((good * nodes + tail[arc], good * nodes + head[arc], goods * nodes + arc))
+    a = sparse.coo_matrix((np.repeat([1.0, -1.0, 1.0], len(columns)), (rows, np.tile(columns, 3)))).tocsc()
+    supply = np.zeros((goods, nodes))
+    for own in supply:
+        ends, amount = rng.choice(nodes, 2, replace=False), rng.integers(5, 20)
+        own[ends] = amount, -amount
+    room = np.where(np.arange(arcs) < nodes, 1000.0, rng.integers(10, 40, arcs))
+    costs = np.tile(rng.integers(1, 50, arcs) + 60.0 * (np.arange(arcs) < nodes), goods)
+    limits = np.append(supply.ravel(), np.full(arcs, -inf)), np.append(supply.ravel(), room)
+    return Problem.build(a, *limits, np.zeros(len(columns)), np.full(len(columns), inf), costs)
+
+
 def covering(rows: int, columns: int) -> Problem:
     """Each row is to be covered once, by columns of 2 to 12 rows, seven in the mean."""
     rng = np.random.default_rng(rows)

@@ -23,6 +23,7 @@ inf = np.inf
 def even_small(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(linear, "WORTHWHILE", 0)
     monkeypatch.setattr(solver, "WORTH_A_LOOK", 0)
+    monkeypatch.setattr(solver, "WORTH_A_START", 0)
 
 
 def random_network(seed: int, m: int, n: int, *, scaled: bool, wish: str) -> Problem:
@@ -76,6 +77,32 @@ def test_a_network_has_the_answer_of_the_dual_method(wish: str, scaled: bool) ->
             # the tree is the optimal basis: what is left to the other methods are its ties
             assert outcome.counters.iterations - outcome.counters.network_pivots <= 2 + m // 5, seed
     assert wish in seen
+
+
+@pytest.mark.parametrize("wish", ["optimal", "infeasible", "unbounded"])
+def test_most_rows_of_a_network_are_a_start_for_all(wish: str) -> None:
+    started = 0
+    for seed in range(40):
+        m, n = ((6, 12), (25, 60), (60, 200))[seed % 3]
+        inner = random_network(500 + seed, m, n, scaled=seed % 2 == 0, wish=wish)
+        rng = np.random.default_rng(seed)
+        sides = max(2, m // 6)
+        point = np.clip(np.zeros(n), inner.lower, inner.upper)
+        matrix = sparse.random(sides, n, 0.4, random_state=rng, data_rvs=lambda k, rng=rng: rng.integers(1, 9, k))
+        high = matrix @ point + rng.integers(0, 30, sides)
+        order = rng.permutation(m + sides)
+        a = sparse.vstack([inner.matrix(), matrix]).tocsr()[order].tocsc()
+        low, high = np.append(inner.row_lower, np.full(sides, -inf))[order], np.append(inner.row_upper, high)[order]
+        problem = Problem.build(a, low, high, inner.lower, inner.upper, inner.costs)
+        for presolve in (False, True):
+            outcome = solve(problem, Limits(seconds=60), Options(presolve=presolve))
+            judge(problem, outcome)
+            plain = solve(problem, Limits(seconds=60), Options(method="dual", presolve=False))
+            assert outcome.status == plain.status, seed
+            if outcome.status == "optimal":
+                assert outcome.objective == pytest.approx(plain.objective, rel=1e-9, abs=1e-9), seed
+            started += outcome.counters.network_pivots > 0
+    assert started > 20 or wish == "infeasible"
 
 
 def test_what_is_no_network_is_seen_at_once() -> None:

@@ -178,7 +178,7 @@ class LinearSolve:
         interior = method == "interior" or (method == "auto" and _may_pay(problem))
         if interior and problem.m and problem.n:
             self._start_from_interior(solver, problem)
-        elif method == "auto" and sifting.pays(problem):
+        elif method == "auto" and sifting.pays(problem) and not self._begins(solver):
             with self._part("simplex"):
                 sifted = sifting.sift(problem, self.limits, self.counters)
             if sifted.stopped is not None:
@@ -193,6 +193,11 @@ class LinearSolve:
             self._start_from_interior(solver, problem)
             outcome = self._simplex(solver)
         return outcome
+
+    def _begins(self, solver: LinearSolver) -> bool:
+        """Let a solver begin from the network in its rows, where most of them are one; say whether it does."""
+        with self._part("simplex"):
+            return solver.begin_from_network(self.limits)
 
     def _interior_is_due(self, problem: Problem, known: list[float], touched: int) -> bool:
         """Say whether the simplex method has taken so long that the interior-point method is the better bet.

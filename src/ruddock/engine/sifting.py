@@ -48,20 +48,20 @@ def sift(problem: Problem, limits: Limits, counters: Counters) -> Sifted:
     chosen = _first(p)
     rows = np.zeros(m, np.int8)
     scale = WRONG * max(1.0, float(np.abs(p.costs).max(initial=0.0)))
-    solver: LinearSolver | None = None
+    feasible = False
     reached = Outcome("stopped", bound=p.least(p.lower, p.upper))  # the best plan so far, and what prices prove
     for _ in range(MOST_ROUNDS):
         small = _restricted(p, matrix, chosen, codes)
-        first = solver is None
         solver = LinearSolver(small, counters=counters)
-        if not first:
+        if feasible:  # a basis without a plan is no start for columns of other costs
             solver.basis = Basis(codes[chosen], rows)
         outcome = solver.solve(limits)
         if outcome.status == "stopped":
             return Sifted(None, replace(reached, reason=outcome.reason))
         if outcome.status == "unbounded" or (outcome.y is None and outcome.proof is None):
             return Sifted(None)
-        if outcome.status == "optimal":
+        feasible = outcome.status == "optimal"
+        if feasible:
             assert outcome.y is not None
             assert outcome.basis is not None
             codes[chosen], rows = outcome.basis.columns, outcome.basis.rows
@@ -69,18 +69,15 @@ def sift(problem: Problem, limits: Limits, counters: Counters) -> Sifted:
             reached = _reached(p, chosen, codes, outcome, d, reached)
         else:
             assert outcome.proof is not None
-            basis = solver.basis
-            if basis is not None:
-                codes[chosen], rows = basis.columns, basis.rows
             d = -p.priced(outcome.proof)
         gain = np.where(codes == AT_LOWER, -d, np.where(codes == AT_UPPER, d, 0.0))
         gain[p.lower == p.upper] = 0.0
         inside = np.zeros(p.n, bool)
         inside[chosen] = True
         gain[inside] = 0.0
-        better = np.flatnonzero(gain > (scale if outcome.status == "optimal" else 0.0))
+        better = np.flatnonzero(gain > (scale if feasible else 0.0))
         if not len(better):
-            return Sifted(Basis(codes, rows) if outcome.status == "optimal" else None)
+            return Sifted(Basis(codes, rows) if feasible else None)
         chosen = _exchanged(p, chosen, codes, d, better, gain)
     return Sifted(None)
 

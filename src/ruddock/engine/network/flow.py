@@ -14,7 +14,7 @@ import numpy as np
 from scipy.sparse import csc_matrix
 
 from ruddock.engine.network.simplex import NetworkSimplex
-from ruddock.engine.network.structure import Structure
+from ruddock.engine.network.structure import Structure, Subnetwork
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Basis
 from ruddock.problem import Floats, Ints, Problem
 
@@ -22,7 +22,24 @@ BUDGET = 4_000_000  # arcs and nodes touched between two looks at the limits
 OPTIMAL = 1e-11  # of the largest cost: reduced costs up to this count as none
 LARGEST = 1e15  # beyond this a cost drowns the others
 MOST_PIVOTS = 2**62
+LEFT = 1e-9  # of artificial flow that is rounding
+ENOUGH = 0.6  # of the rows that are a network, for a start from it
 ROUNDS = 5  # fresh starts of the potentials before the rest is left to others
+
+
+class Start(NamedTuple):
+    """A basis to start from.
+
+    Attributes
+    ----------
+    basis : Basis
+    pivots : int
+    feasible : whether there is a flow, and this is an optimal one but for rounding
+    """
+
+    basis: Basis
+    pivots: int
+    feasible: bool
 
 
 class Arcs(NamedTuple):
@@ -76,12 +93,10 @@ def network_of(problem: Problem) -> Arcs | None:
     )
 
 
-def cheapest_flow(
-    problem: Problem, arcs: Arcs, halted: Callable[[int], bool], most: int = MOST_PIVOTS
-) -> tuple[Basis, int] | None:
-    """Return a basis that is optimal but for rounding, and the number of pivots; None where there is none.
+def cheapest_flow(problem: Problem, arcs: Arcs, halted: Callable[[int], bool], most: int = MOST_PIVOTS) -> Start | None:
+    """Return a basis that is optimal but for rounding; of a network without a flow, one with few violated bounds.
 
-    Of a network without a flow it is a basis with few violated bounds.
+    None where a flow without limit pays, or costs are too large.
 
     Parameters
     ----------
@@ -117,7 +132,41 @@ def cheapest_flow(
             break
     if result == 2:
         return None
-    return _basis(problem, arcs, kernel, turned, free), kernel.pivots
+    artificial = np.asarray(kernel.flow)[len(tail) :]
+    feasible = result == 1 and float(artificial.max(initial=0.0)) <= LEFT * (1.0 + float(np.abs(supply).max()))
+    return Start(_basis(problem, arcs, kernel, turned, free), kernel.pivots, feasible)
+
+
+def cheapest_flow_within(problem: Problem, halted: Callable[[int], bool], most: int = MOST_PIVOTS) -> Start | None:
+    """Return the basis of a cheapest flow through the rows that are a network; None where these are few or have none.
+
+    The other rows are left out, and stand in the basis with their activity: prices of the network are then dual
+    feasible for the whole, whose dual simplex method begins with an optimum of most of it.
+    """
+    p, m = problem, problem.m
+    by_rows = p.matrix().tocsr()
+    by_rows.sort_indices()
+    counts = np.diff(by_rows.indptr)
+    subnetwork = Subnetwork(p.n, (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows.data))
+    subnetwork.choose(np.lexsort((counts, p.row_lower != p.row_upper)).astype(np.int32))
+    chosen = np.asarray(subnetwork.chosen) == 1
+    if not m or chosen.sum() < ENOUGH * m:
+        return None
+    rows = by_rows[chosen].tocsc()
+    some = np.diff(rows.indptr) > 0
+    low, high = np.isfinite(p.lower), np.isfinite(p.upper)
+    at_upper = high & ((p.costs < 0) | ~low)
+    if not some.any() or (~some & ~np.where(at_upper, high, low)).any():
+        return None
+    limits = p.row_lower[chosen], p.row_upper[chosen]
+    part = Problem.build(rows[:, some], *limits, p.lower[some], p.upper[some], p.costs[some])
+    arcs = network_of(part)
+    found = arcs and cheapest_flow(part, arcs, halted, most)
+    if not found or not found.feasible:
+        return None
+    columns, codes = np.where(at_upper, AT_UPPER, AT_LOWER).astype(np.int8), np.zeros(m, np.int8)
+    columns[some], codes[chosen] = found.basis.columns, found.basis.rows
+    return found._replace(basis=Basis(columns, codes))
 
 
 def _basis(problem: Problem, arcs: Arcs, kernel: NetworkSimplex, turned: np.ndarray, free: np.ndarray) -> Basis:

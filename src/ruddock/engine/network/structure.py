@@ -76,3 +76,98 @@ class Structure:
                 elif abs(self.factor[row] - wanted) > SAME * abs(wanted):
                     return False
         return True
+
+
+class Subnetwork:
+    """Chooses rows, one after another, as long as those chosen are a network (Bixby and Fourer 1988).
+
+    Rows that are connected have factors relative to one of them, kept in a forest: a row that joins several parts makes
+    one of them.
+
+    Parameters
+    ----------
+    n : int
+        Number of columns.
+    rows : (starts, indices, values)
+        The matrix by rows.
+
+    Attributes
+    ----------
+    chosen : int8 array, by row
+    """
+
+    def __init__(self, n, rows):
+        self.row_starts, self.row_columns, self.values = rows
+        self.m = len(self.row_starts) - 1
+        self.parent = np.arange(self.m, dtype=np.int32)
+        self.share = np.ones(self.m)  # factor of a row over that of its parent
+        self.chosen = np.zeros(self.m, dtype=np.int8)
+        self.count, self.holder = np.zeros(n, dtype=np.int8), np.zeros(n, dtype=np.int32)
+        self.held = np.zeros(n)  # the entry of a column in the row that holds it
+        self.seen, self.wanted = np.full(self.m, -1, dtype=np.int32), np.zeros(self.m)
+        self.touched = np.zeros(self.m + 1, dtype=np.int32)
+
+    def choose(self, order):
+        """Go through the rows in an order."""
+        t: cython.int
+        numbers: cython.int[::1] = order
+        with cython.nogil:
+            for t in range(numbers.shape[0]):
+                self._try(numbers[t])
+
+    def _try(self, i):
+        """Choose a row if it fits those chosen."""
+        e: cython.int
+        j: cython.int
+        k: cython.int
+        root: cython.int
+        roots: cython.int = 0
+        ratio: cython.double
+        for e in range(self.row_starts[i], self.row_starts[i + 1]):
+            if self.count[self.row_columns[e]] >= 2:
+                return
+        for e in range(self.row_starts[i], self.row_starts[i + 1]):
+            j = self.row_columns[e]
+            if self.count[j] == 0:
+                continue
+            k = self.holder[j]
+            root = self._find(k)
+            # the factor of this row over that of the root, so that the two entries of the column cancel
+            ratio = -(1.0 if root == k else self.share[k]) * self.held[j] / self.values[e]
+            if self.seen[root] != i:
+                self.seen[root] = i
+                self.wanted[root] = ratio
+                self.touched[roots] = root
+                roots += 1
+            elif abs(self.wanted[root] - ratio) > SAME * abs(ratio):
+                return
+        for e in range(roots):
+            root = self.touched[e]
+            self.parent[root] = i
+            self.share[root] = 1.0 / self.wanted[root]
+        self.chosen[i] = 1
+        for e in range(self.row_starts[i], self.row_starts[i + 1]):
+            j = self.row_columns[e]
+            self.count[j] += 1
+            self.holder[j] = i
+            self.held[j] = self.values[e]
+
+    def _find(self, k):
+        """Return the root of a row's part; its share becomes that of the root, as those on the way do."""
+        root: cython.int = k
+        up: cython.int
+        after: cython.int
+        total: cython.double = 1.0
+        own: cython.double
+        while self.parent[root] != root:
+            total *= self.share[root]
+            root = self.parent[root]
+        up = k
+        while self.parent[up] != root and up != root:
+            after = self.parent[up]
+            own = self.share[up]
+            self.parent[up] = root
+            self.share[up] = total
+            total /= own
+            up = after
+        return root

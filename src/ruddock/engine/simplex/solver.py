@@ -18,7 +18,7 @@ from typing import Any
 
 import numpy as np
 
-from ruddock.engine.network.flow import MOST_PIVOTS, Arcs, cheapest_flow, network_of
+from ruddock.engine.network.flow import MOST_PIVOTS, Arcs, cheapest_flow, cheapest_flow_within, network_of
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Counters, Limits, Method, Outcome, Reason
 from ruddock.engine.simplex import claims
 from ruddock.engine.simplex.constants import AT_LIMIT, BEYOND, DONE, GOING_ON, INFEASIBLE, STUCK
@@ -33,6 +33,7 @@ LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility ca
 FINEST = 1e-12  # what it may shrink to
 EXACT_ROWS = 200  # up to which exact arithmetic is the last resort
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
+WORTH_A_START = 2000  # entries from which on a network within the rows is
 WORTH_A_LOOK = 300  # entries from which on a network is looked for
 BYTES_OF_ARC = 100  # while a flow is looked for
 NEAREST_BOX, FARTHEST_BOX, FARTHER = 100.0, 1e8, 1000.0  # bounds in place of missing ones
@@ -68,6 +69,7 @@ class LinearSolver:
         self._network = network
         self.rival: Callable[[int], bool] | None = None
         self._touched = 0
+        self._looked = False
         self._data = ScaledProblem(problem, scale=scale)
         self._at = WarmBasis(self._data)
         self.counters = Counters() if counters is None else counters
@@ -256,7 +258,7 @@ class LinearSolver:
             self._spent = False
         core = at.core
         core.primal_tolerance = core.dual_tolerance = TOLERANCE
-        warm = at.codes is not None or (method == "auto" and self._from_network(limits))
+        warm = at.codes is not None or (method == "auto" and self.begin_from_network(limits))
         at.install()
         outcome = within = None
         stuck = fine = 0
@@ -336,8 +338,11 @@ class LinearSolver:
             outcome = claims.stopped(at, "numerics", quick=quick)
         return outcome if quick else replace(outcome, counters=replace(self.counters))
 
-    def _from_network(self, limits: Limits) -> bool:
-        """Take the basis of a cheapest flow, where the problem is a network; say whether it is."""
+    def begin_from_network(self, limits: Limits) -> bool:
+        """Take the basis of a cheapest flow, where the problem, or most of its rows, are a network; say whether."""
+        if self._looked:
+            return self._at.codes is not None
+        self._looked = True
         now = self._data.now
 
         def held() -> float:
@@ -352,13 +357,16 @@ class LinearSolver:
             return False
         arcs = self._network or network_of(now)
         left = limits.iterations - self.counters.iterations
-        found = arcs and cheapest_flow(now, arcs, halted, int(min(left, MOST_PIVOTS)))
+        most = int(min(left, MOST_PIVOTS))
+        if arcs is not None:
+            found = cheapest_flow(now, arcs, halted, most)
+        else:
+            found = cheapest_flow_within(now, halted, most) if now.nonzeros >= WORTH_A_START else None
         if not found:
             return False
-        basis, pivots = found
-        self.basis = basis
-        self.counters.network_pivots += pivots
-        self.counters.iterations += pivots
+        self.basis = found.basis
+        self.counters.network_pivots += found.pivots
+        self.counters.iterations += found.pivots
         return True
 
     def _boxed(self, limits: Limits) -> Outcome | None:
