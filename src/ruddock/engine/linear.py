@@ -33,7 +33,8 @@ MOST_WORK, MOST_ASKED = 2e9, 1e12  # multiplications of one step, at most, chose
 RIVALLED = 1000  # rows from which on the interior-point method may take over
 HEAD_START = 80_000_000  # entries that the simplex method touches before that is thought of: half a second's worth
 BET = 0.3  # of what the interior-point method would touch: after that the simplex method is not expected to end first
-STEPS_WORK, SIZE_WORK = 10.0, 200.0  # touched by all steps and the crossover, for a multiplication and an entry
+STEPS_WORK, SIZE_WORK = 10.0, 200.0  # touched by all steps, for a multiplication and for an entry
+PUSH_WORK = 1.2  # by the crossover, which pushes about each row once, with a solve as long as there are rows
 THIN = 8.0  # entries by row of the normal equations, at most
 WORTHWHILE = 500  # entries from which on presolve is tried
 
@@ -229,7 +230,7 @@ class LinearSolve:
                 )
             except (StoppedError, TooDenseError, MemoryError):
                 return float("inf")
-        return STEPS_WORK * normal.work + SIZE_WORK * size
+        return STEPS_WORK * normal.work + SIZE_WORK * size + PUSH_WORK * problem.m**2
 
     def _simplex(self, solver: LinearSolver, method: Method = "auto") -> Outcome:
         """Run the simplex method and add what it took."""
