@@ -48,7 +48,8 @@ class Bounds:
 
     def cut_off(self, value: float) -> None:
         """Let propagation know what a plan must at least be worth."""
-        self._rows.row_upper[self._rows.m - 1] = value
+        if "_rows" in self.__dict__:  # else rows are not ready yet, and will be loaded with it
+            self._rows.row_upper[self._rows.m - 1] = value
 
     @property
     def trail(self) -> Propagator:

@@ -37,14 +37,19 @@ Box = tuple[Floats, Floats]
 
 def search_tree(problem: Problem, limits: Limits, options: Options) -> Outcome:
     """Solve a problem with integer or semicontinuous columns."""
+    state = SearchState(problem, limits, options)
+    state.frontier.begin(Node(problem.least(state.domain.lower, state.domain.upper)))
+    if options.start is None:
+        _jump(state)
     wide = None
     if options.symmetry and options.presolve and options.lazy is None and options.priorities is None:
         wide = with_sums(problem)
     if wide is None:
-        return TreeSearch(SearchState(problem, limits, options)).run()
-    if options.start is not None:
-        sums = wide.matrix()[problem.m :, : problem.n] @ options.start
-        options = replace(options, start=np.concatenate((options.start, sums)))
+        return TreeSearch(state).run()
+    start = options.start if options.start is not None else state.incumbent.best
+    if start is not None:
+        sums = wide.matrix()[problem.m :, : problem.n] @ start
+        options = replace(options, start=np.concatenate((start, sums)))
     outcome = TreeSearch(SearchState(wide, limits, options)).run()
     if outcome.proof is not None:
         plain = answer.proof_or_nothing(SearchState(problem, limits, options))
@@ -56,6 +61,14 @@ def search_tree(problem: Problem, limits: Limits, options: Options) -> Outcome:
         activity=None if outcome.activity is None else outcome.activity[:m],
         ray=None if outcome.ray is None else outcome.ray[:n],
     )
+
+
+def _jump(state: SearchState) -> None:
+    """Look for plans before there is any relaxation, so that a search that is stopped early has one."""
+    possible = bool((state.domain.lower <= state.domain.upper).all())
+    if possible and state.options.heuristics and not state.options.inner:
+        with state.effort.part("heuristics"):
+            jump(state)
 
 
 class TreeSearch:
@@ -117,9 +130,8 @@ class TreeSearch:
         if point is not None and state.options.heuristics:
             state.try_plan(point)
         try_start(state, self.near)
-        if state.options.heuristics and not state.options.inner:
-            with state.effort.part("heuristics"):
-                jump(state)
+        if state.incumbent.best is None:
+            _jump(state)  # once more, within tighter bounds
         state.relaxation.begin(state.bounds.lower, state.bounds.upper)
         first = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
         if first.status == "infeasible":
