@@ -17,6 +17,7 @@ import numpy as np
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Basis, Codes, Limits, Outcome
 from ruddock.problem import Floats, Problem
 
+WORSE = 1e-5  # relative: an exact optimum that is worse than the one within the tolerance by more is none to tell
 MOST_REPAIRS = 200  # exact pivots before the basis is left as it is
 GLANCE = 512  # steps between two looks at the limits
 ZERO = Fraction(0)
@@ -274,7 +275,8 @@ def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome
     -------
     outcome : Outcome
         With values, dual values and reduced costs correctly rounded from the exact ones; unchanged
-        where the basis could not be certified within the limits.
+        where the basis could not be certified within the limits, or where numbers contradict each other by less than
+        the tolerance, so that the exact optimum is far from the one that they stand for.
     certified : bool
     """
     assert outcome.basis is not None
@@ -290,7 +292,10 @@ def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome
                 continue
             q = exact.entering(exact.d)
             if q is None:
-                return rounded(problem, outcome, exact), True
+                found = rounded(problem, outcome, exact)
+                # much worse than within the tolerance: what was rounded when numbers were written contradicts itself
+                worse = found.objective - outcome.objective > WORSE * max(1.0, abs(outcome.objective))
+                return (outcome, False) if worse else (found, True)
             if not exact.primal_step(q):
                 return outcome, False
     except (ZeroDivisionError, OutOfTimeError, MemoryError):
