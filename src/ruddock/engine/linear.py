@@ -11,7 +11,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
-from functools import partial
+from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -81,20 +81,24 @@ class LinearSolve:
         solver.basis = basis
         return self._simplex(solver, self.options.method if self.options.method != "interior" else "auto")
 
-    def _flow(self) -> Outcome | None:
-        """Solve a network as it is, since no presolve is as fast; None where the problem is none."""
+    @cached_property
+    def _worthwhile(self) -> bool:
+        """Whether the problem is so large that its structure is worth a look, and no limits cross, which ends it."""
         p = self.problem
         crossed = (p.lower > p.upper).any() or (p.row_lower > p.row_upper).any()
-        if self.options.method != "auto" or p.nonzeros < WORTHWHILE or crossed:
+        return p.nonzeros >= WORTHWHILE and not crossed
+
+    def _flow(self) -> Outcome | None:
+        """Solve a network as it is, since no presolve is as fast; None where the problem is none."""
+        if self.options.method != "auto" or not self._worthwhile:
             return None
-        arcs = network_of(p)
-        return None if arcs is None else self._simplex(LinearSolver(p, network=arcs))
+        arcs = network_of(self.problem)
+        return None if arcs is None else self._simplex(LinearSolver(self.problem, network=arcs))
 
     def _reduced_first(self) -> Outcome | None:
         """Solve what presolve leaves and come back; None where the whole problem must be solved."""
         p = self.problem
-        crossed = (p.lower > p.upper).any() or (p.row_lower > p.row_upper).any()
-        if not self.options.presolve or p.nonzeros < WORTHWHILE or crossed:
+        if not self.options.presolve or not self._worthwhile:
             return None
         with self._part("presolve"):
             presolve = Presolve(p, stopped=lambda: self.limits.exceeded(0) is not None)

@@ -85,7 +85,7 @@ class DualSimplex:
         self.stalled = self.retries = self.perturbations = 0
         self._refresh()
 
-    def perturb(self, size):
+    def perturb(self, size=AGAIN):
         """Perturb the costs of nonbasic variables, away from infeasibility: each by up to ``size`` of 1 + its own."""
         self._perturb(size)
 

@@ -37,7 +37,7 @@ WORTH_A_START = 2000  # entries from which on a network within the rows is
 WORTH_A_LOOK = 300  # entries from which on a network is looked for
 BYTES_OF_ARC = 100  # while a flow is looked for
 NEAREST_BOX, FARTHEST_BOX, FARTHER = 100.0, 1e8, 1000.0  # bounds in place of missing ones
-SPREAD, AGAIN = 1e-2, 1e-6  # how far costs are moved against stalling: of a first basis, and later
+SPREAD = 1e-2  # how far costs of a first basis are moved against stalling
 FINE_RUNS, FEW = 3, 100  # runs, and iterations of each, that the last digits of an optimum are worth
 SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
 
@@ -451,7 +451,7 @@ class LinearSolver:
         kernel.start()
         if kernel is at.dual:
             if perturb:
-                kernel.perturb(SPREAD if not stuck else AGAIN)
+                kernel.perturb() if stuck else kernel.perturb(SPREAD)
             kernel.cutoff = cutoff - self.problem.offset
         if limits.too_much(self._held):
             return claims.stopped(at, "memory", quick=self._quick)

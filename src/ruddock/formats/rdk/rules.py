@@ -95,14 +95,6 @@ class RuleReader:
             )
         return self.guarded(at, lambda: either(condition, relation))
 
-    def outside(self, begin: int, end: int) -> str:
-        """Return the part of a span that stands in no brackets."""
-        depth, kept = 0, []
-        for sign in self.masked[begin:end]:
-            depth += (sign in "([") - (sign in ")]")
-            kept.append(sign if depth == 0 else " ")
-        return "".join(kept)
-
     def either(self, at: int, begin: int) -> Rule:
         """Read ``either a or b``, or more relations with ``or`` between."""
         ends = [found.span() for found in OR.finditer(self.masked, begin)]
@@ -148,11 +140,8 @@ class RuleReader:
 
     def gap(self, begin: int, end: int) -> int:
         """Return where the second of two coordinates begins: behind a blank in no brackets and beside no sign."""
-        depth = 0
-        for k in range(begin, end):
-            sign = self.masked[k]
-            depth += (sign in "([") - (sign in ")]")
-            if sign.isspace() and depth == 0:
+        for k, sign in enumerate(self.outside(begin, end), begin):
+            if sign.isspace():
                 before, after = self.masked[begin:k].rstrip(), self.masked[k:end].lstrip()
                 if before and after and before[-1] not in "+-−*/×·" and after[0] not in "+*/×·":
                     return k
@@ -160,14 +149,20 @@ class RuleReader:
 
     def split(self, begin: int, end: int) -> list[tuple[int, int]]:
         """Return the spans between commas that stand in no brackets."""
-        spans, depth, start = [], 0, begin
-        for k in range(begin, end):
-            sign = self.masked[k]
-            depth += (sign in "([") - (sign in ")]")
-            if sign == "," and depth == 0:
+        spans, start = [], begin
+        for k, sign in enumerate(self.outside(begin, end), begin):
+            if sign == ",":
                 spans.append((start, k))
                 start = k + 1
         return [*spans, (start, end)]
+
+    def outside(self, begin: int, end: int) -> str:
+        """Return a span with ``_`` for what stands in brackets."""
+        depth, kept = 0, []
+        for sign in self.masked[begin:end]:
+            depth += (sign in "([") - (sign in ")]")
+            kept.append(sign if depth == 0 else "_")
+        return "".join(kept)
 
     def tree(self, begin: int, end: int, start: str) -> Tree[Any]:
         """Parse a span."""

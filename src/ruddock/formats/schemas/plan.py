@@ -15,6 +15,7 @@ from ruddock.formats.schemas.common import (
     TEXT,
     by_name,
     object_of,
+    said,
 )
 
 SCHEMA: dict[str, Any] = {
@@ -27,9 +28,9 @@ SCHEMA: dict[str, Any] = {
         status=STATUS,
         reason={"enum": ["time", "nodes", "iterations", "memory", "user", "numerics", None]},
         sense=SENSE,
-        objective={**MAYBE, "description": "of the first objective, as written"},
-        bound={**MAYBE, "description": "no plan is better than this"},
-        gap={**MAYBE, "description": "|objective - bound| / max(1, |objective|)"},
+        objective=said(MAYBE, "of the first objective, as written"),
+        bound=said(MAYBE, "no plan is better than this"),
+        gap=said(MAYBE, "|objective - bound| / max(1, |objective|)"),
         parts=by_name(NUMBER, "the objective by its named parts"),
         objectives=by_name(
             object_of(
@@ -45,10 +46,7 @@ SCHEMA: dict[str, Any] = {
         decisions=by_name(
             object_of(
                 value=MAYBE,
-                reduced_cost={
-                    **MAYBE,
-                    "description": "change of the objective as written per unit more of the decision",
-                },
+                reduced_cost=said(MAYBE, "change of the objective as written per unit more of the decision"),
             ),
             "every decision",
         ),
@@ -57,8 +55,8 @@ SCHEMA: dict[str, Any] = {
                 left=MAYBE,
                 relation={"enum": ["<=", ">=", "==", "between", "if", "either", "run", "pause"]},
                 right=MAYBE,
-                slack={**MAYBE, "description": "distance to the nearer limit, negative when violated"},
-                price={**MAYBE, "description": "change of the objective as written per unit more of the limit"},
+                slack=said(MAYBE, "distance to the nearer limit, negative when violated"),
+                price=said(MAYBE, "change of the objective as written per unit more of the limit"),
             ),
             "every constraint, both sides as written",
         ),
