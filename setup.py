@@ -4,12 +4,12 @@ import os
 
 from setuptools import Extension, setup
 
-SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dual", "primal", "push", "judge")
+SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dual", "primal", "push", "judge", "hot")
 KERNELS = (
     *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
     *(f"ruddock.engine.interior.{name}" for name in ("ordering", "cholesky", "product")),
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
-    *(f"ruddock.engine.tree.{name}" for name in ("jump", "propagate")),
+    *(f"ruddock.engine.tree.{name}" for name in ("jump", "propagate", "vectors", "plunge")),
     "ruddock.formats.mps.kernel",
 )
 

@@ -9,6 +9,7 @@ from scipy.sparse import csr_matrix
 
 from ruddock.engine.outcome import FEASIBILITY
 from ruddock.engine.presolve.stage import Stage
+from ruddock.engine.simplex.judge import Judge
 from ruddock.problem import Floats, Problem
 
 ROUNDING = 1e-11  # of all terms of a row's change along a ray: what counts as none
@@ -50,22 +51,9 @@ def possible(problem: Problem, lower: Floats, upper: Floats) -> bool:
 
 def proof_holds(problem: Problem, weights: Floats, lower: Floats, upper: Floats) -> bool:
     """Say whether the weighted sum of rows contradicts the bounds, with room for rounding."""
-    if not np.isfinite(weights).all() or not weights.any():
-        return False
-    limit = np.where(weights > 0, problem.row_lower, problem.row_upper)
-    used = weights != 0
-    if not np.isfinite(limit[used]).all():
-        return False
-    demand = weights[used] * limit[used]
-    combined = problem.matrix().T @ weights
-    noise = abs(problem.matrix()).T @ np.abs(weights) * 1e-14
-    bound = np.where(combined > 0, upper, lower)
-    used = np.abs(combined) > noise
-    if not np.isfinite(bound[used]).all():
-        return False
-    supply = combined[used] * bound[used]
-    scale = np.abs(demand).sum() + np.abs(supply).sum()
-    return bool(demand.sum() - supply.sum() > 1e-11 * scale)
+    p = problem
+    judge = Judge((p.starts, p.indices, p.values), p.row_lower, p.row_upper, lower, upper, p.costs)
+    return bool(judge.contradicts(np.array(weights, dtype=float)))
 
 
 def ray_holds(problem: Problem, ray: Floats, lower: Floats, upper: Floats) -> bool:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ruddock.engine import certificates
-from ruddock.engine.outcome import BASIC, EQUAL, FEASIBILITY, OPTIMALITY, Outcome, Reason
+from ruddock.engine.outcome import EQUAL, FEASIBILITY, OPTIMALITY, Outcome, Reason
 from ruddock.engine.simplex.constants import BEYOND
 from ruddock.engine.simplex.warm import WarmBasis
 from ruddock.problem import Floats
@@ -18,26 +18,23 @@ NEAR_ENOUGH = 1e6  # beyond, rows add up with too much rounding
 SMALL = 1e-12  # of the largest entry of a ray: what may be rounding
 
 
-def optimum(at: WarmBasis, *, quick: bool) -> Outcome | None:
+def optimum(at: WarmBasis) -> Outcome | None:
     """Return the optimal outcome of the present basis if it holds on the original problem.
 
     Its bound is what the dual values prove: the objective itself, but for rounding, where they do prove it.
     """
-    x, activity = at.values(quick=quick)
+    x, activity = at.values()
     if at.judge.excess > FEASIBILITY:
         return None
-    y, reduced = at.duals(x, activity, quick=quick)
+    y, reduced = at.duals(x, activity)
     judge, p = at.judge, at.data.problem
     if judge.wrong > OPTIMALITY:
         return None
     objective, bound = judge.objective + p.offset, min(judge.nearly, judge.objective) + p.offset
-    if not quick:
-        if not judge.endless and bound >= objective - EQUAL * max(1.0, abs(objective)):
-            bound = objective  # but for rounding
-        elif bound == objective:
-            bound = float(np.nextafter(objective, -np.inf))  # a limit that does not exist would have to hold
-    reduced[at.code[: p.n] == BASIC] = 0.0
-    y[at.code[p.n :] == BASIC] = 0.0
+    if not judge.endless and bound >= objective - EQUAL * max(1.0, abs(objective)):
+        bound = objective  # but for rounding
+    elif bound == objective:
+        bound = float(np.nextafter(objective, -np.inf))  # a limit that does not exist would have to hold
     return Outcome("optimal", None, x, activity, y, reduced, at.present, objective, bound)
 
 
@@ -47,14 +44,12 @@ def doubtful(outcome: Outcome) -> bool:
     return outcome.reason == "numerics" or (outcome.status == "optimal" and outcome.objective - outcome.bound > room)
 
 
-def stopped(at: WarmBasis, reason: Reason | None, *, quick: bool) -> Outcome:
+def stopped(at: WarmBasis, reason: Reason | None) -> Outcome:
     """Return what is known: the bound that the dual values prove, and the present values if they are feasible."""
-    if quick:
-        return Outcome("stopped", reason)
-    x, activity = at.values(quick=quick)
+    x, activity = at.values()
     judge, p = at.judge, at.data.problem
     feasible = judge.excess <= FEASIBILITY
-    y, _ = at.duals(x, activity, quick=quick)
+    y, _ = at.duals(x, activity)
     nowhere = ((y > 0) & np.isinf(p.row_lower)) | ((y < 0) & np.isinf(p.row_upper))
     if judge.endless and nowhere.any():  # a dual value on a side without a limit proves nothing: without it
         judge.duals(np.where(nowhere, 0.0, y), at.code, x, activity, np.empty(p.n))
@@ -68,9 +63,9 @@ def stopped(at: WarmBasis, reason: Reason | None, *, quick: bool) -> Outcome:
     )
 
 
-def beyond(at: WarmBasis, cutoff: float, *, quick: bool) -> Outcome | None:
+def beyond(at: WarmBasis, cutoff: float) -> Outcome | None:
     """Return the outcome of an objective that the dual method has seen pass a cutoff, if dual values prove it."""
-    at.duals(*at.values(quick=quick), quick=quick)
+    at.duals(*at.values())
     bound = at.judge.nearly + at.data.problem.offset
     proven = not at.judge.endless and bound >= cutoff - EQUAL * max(1.0, abs(cutoff))
     return Outcome("stopped", bound=bound) if proven else None
@@ -119,9 +114,9 @@ def ray(at: WarmBasis, budget: int) -> Floats | None:
     return found if holds else None
 
 
-def unbounded(at: WarmBasis, direction: Floats, *, quick: bool) -> Outcome | None:
+def unbounded(at: WarmBasis, direction: Floats) -> Outcome | None:
     """Return the unbounded outcome of a ray from the present point, if that is feasible and near enough to be sure."""
-    x, activity = at.values(quick=quick)
+    x, activity = at.values()
     if at.judge.excess > FEASIBILITY or np.abs(x).max(initial=0.0) > NEAR_ENOUGH:
         return None
     objective = at.judge.objective + at.data.problem.offset

@@ -95,6 +95,77 @@ class Core:
             self.x[j] = low[j] if code == AT_LOWER else high[j] if code == AT_UPPER else 0.0
         self.cost_changed = self.bounds_changed = False
 
+    def reprice(self, cost):
+        """Take costs of all variables, and compute the reduced costs of the present basis."""
+        j: cython.int
+        for j in range(self.total):
+            self.cost[j] = cost[j]
+        self.cost_changed = False
+        self.compute_dual(self.cost)
+
+    def rebound(self, lower, upper, unit, far):
+        """Take bounds of the columns on a basis whose factors, values and reduced costs are at hand.
+
+        Variables out of the basis go to the side that their reduced costs ask for; what has moved is carried over to
+        the basic values by one solve. Nothing is computed afresh, so it is for the caller to judge what comes of it.
+
+        Parameters
+        ----------
+        lower, upper : float arrays, shape (n,)
+            In true units.
+        unit : what 1 of a scaled variable is
+        far : bounds of this size and more count as none
+
+        Returns
+        -------
+        bool
+            Whether no bounds cross, and all reduced costs have the sign of their side.
+        """
+        j: cython.int
+        i: cython.int
+        k: cython.int
+        code: cython.int
+        value: cython.double
+        fits: cython.bint = True
+        codes: cython.schar[::1] = self.code
+        d: cython.double[::1] = self.d
+        x: cython.double[::1] = self.x
+        self.aux.clear()
+        for j in range(self.total):
+            if j < self.n:
+                self.lower[j] = lower[j] / unit[j] if lower[j] > -far else -INFINITY
+                self.upper[j] = upper[j] / unit[j] if upper[j] < far else INFINITY
+                fits = fits and lower[j] <= upper[j]
+            if self.place[j] >= 0:
+                continue
+            code = codes[j]
+            if self.lower[j] == self.upper[j]:
+                code = AT_LOWER
+            elif self.lower[j] == -INFINITY:
+                code = FREE if self.upper[j] == INFINITY else AT_UPPER
+            elif self.upper[j] == INFINITY or code == FREE:
+                code = AT_LOWER
+            elif code == AT_LOWER and d[j] < -self.dual_tolerance:
+                code = AT_UPPER
+            elif code == AT_UPPER and d[j] > self.dual_tolerance:
+                code = AT_LOWER
+            if self.lower[j] < self.upper[j]:
+                value = -d[j] if code == AT_LOWER else d[j] if code == AT_UPPER else abs(d[j])
+                fits = fits and value <= self.dual_tolerance
+            codes[j] = code
+            value = self.lower[j] if code == AT_LOWER else self.upper[j] if code == AT_UPPER else 0.0
+            if value != x[j]:
+                self.add_column(j, value - x[j], self.aux)
+                x[j] = value
+        if self.aux.count:
+            self.factor.forward(self.aux, False)
+            for k in range(self.aux.count):
+                i = self.aux.index[k]
+                x[self.head[i]] -= self.aux.value[i]
+        self.aux.clear()
+        self.touched += self.total
+        return fits
+
     def primal_infeasibility(self):
         """Return the most by which a basic variable is beyond a bound."""
         i: cython.int
@@ -107,6 +178,10 @@ class Core:
 
     def dual_infeasibility(self):
         """Return the most by which the reduced cost of a variable out of the basis has the wrong sign."""
+        return self.wrong_signs()
+
+    def wrong_signs(self):
+        """Return the same, for other kernels."""
         j: cython.int
         wrong: cython.double
         most: cython.double = 0.0
@@ -133,6 +208,25 @@ class Core:
     def solve_backward(self, v):
         """Solve ``B' y = v`` in place for a dense array by position."""
         self._dense(v, False)
+
+    def price_rows(self, cost, scale, y):
+        """Set ``y`` to the dual values of the rows for costs of all variables, times a scale of the rows."""
+        costs: cython.double[::1] = cost
+        scales: cython.double[::1] = scale
+        result: cython.double[::1] = y
+        self.dual_values(costs, scales, result)
+
+    def dual_values(self, costs, scales, result):
+        """Do the same, for other kernels."""
+        i: cython.int
+        self.aux.clear()
+        for i in range(self.m):
+            self.aux.value[i] = costs[self.head[i]]
+        self.aux.gather()
+        self.factor.backward(self.aux, False)
+        for i in range(self.m):
+            result[i] = scales[i] * self.aux.value[i]
+        self.aux.clear()
 
     def _dense(self, v, forward):
         i: cython.int

@@ -18,11 +18,13 @@ cdef class DualSimplex:
     cdef public double cutoff
     cdef public double objective
     cdef public long long flips
+    cdef public int trusted
     cdef int stalled
     cdef int perturbations
     cdef public int retries
 
-    cdef int _run(self, long long budget, long long limit) except -1 nogil
+    cdef void measure(self) noexcept nogil
+    cdef int iterate(self, long long budget, long long limit) except -1 nogil
     cdef int _refresh(self) except -1 nogil
     cdef void _correct(self) noexcept nogil
     cdef void _measure(self) noexcept nogil

@@ -64,6 +64,11 @@ class DualSimplex:
     ``position`` proves it (``direction`` > 0: its basic variable is above its upper bound), BEYOND when the
     objective passed ``cutoff``, AT_LIMIT at the iteration limit, or STUCK; it raises MemoryError where factors find no
     room.
+
+    Attributes
+    ----------
+    trusted : int
+        Updates up to which factors need not be made anew before a result is told: 0, unless the caller judges results.
     """
 
     def __init__(self, core):
@@ -78,6 +83,7 @@ class DualSimplex:
         self.cutoff = float("inf")
         self.objective = 0.0
         self.flips = 0
+        self.trusted = 0
         self.stalled = self.retries = self.perturbations = 0
 
     def start(self):
@@ -95,10 +101,16 @@ class DualSimplex:
         touch: cython.longlong = budget
         most: cython.longlong = limit
         with cython.nogil:
-            result = self._run(touch, most)
+            result = self.iterate(touch, most)
         return result
 
-    def _run(self, budget, limit):
+    def measure(self):
+        """Take the present basis as the starting point, with factors and numbers as they are."""
+        self.stalled = self.retries = self.perturbations = 0
+        self._measure()
+
+    def iterate(self, budget, limit):
+        """Do what `run` does, for other kernels."""
         p: cython.int
         result: cython.int
         end: cython.longlong = self.core.work() + budget
@@ -107,7 +119,7 @@ class DualSimplex:
                 return AT_LIMIT
             p = self._choose_row()
             if p < 0:
-                if self.core.factor.updates == 0:
+                if self.core.factor.updates <= self.trusted:
                     return DONE
                 self._refresh()
                 continue
@@ -243,7 +255,7 @@ class DualSimplex:
         # a shortfall within the tolerance is no infeasibility: do not step past the last breakpoint for it
         c = self.points.choose(slope - self.core.primal_tolerance, self.core.dual_tolerance)
         if c < 0:
-            return INFEASIBLE if self.core.factor.updates == 0 else DOUBTFUL
+            return INFEASIBLE if self.core.factor.updates <= self.trusted else DOUBTFUL
         entry: cython.double = self.entry[self.points.item[c]]
         q = self.item[self.points.item[c]]
         self.core.load(q, self.core.column)

@@ -16,6 +16,13 @@ cdef class Judge:
     cdef readonly double nearly
     cdef readonly bint endless
 
+    cdef void weigh(
+        self, double[::1] scaled, double[::1] unit, signed char[::1] code, double[::1] value, double[::1] total, double near
+    ) noexcept nogil
+    cdef void price(
+        self, double[::1] dual, signed char[::1] code, double[::1] value, double[::1] total, double[::1] d
+    ) noexcept nogil
+    cdef bint refutes(self, double[::1] weight) noexcept nogil
     cdef void _add(
         self, double price, double size, double scale, signed char code, double lower, double upper, double value
     ) noexcept nogil

@@ -12,12 +12,14 @@ except ImportError:  # the interpreted case without Cython at hand
     from ruddock.engine import interpreted as cython
 
 if cython.compiled:
-    from cython.cimports.ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER, FREE
+    from cython.cimports.ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER, BASIC, FREE
 else:
-    from ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER, FREE
+    from ruddock.engine.simplex.constants import AT_LOWER, AT_UPPER, BASIC, FREE
 
 INFINITY = cython.declare(cython.double, float("inf"))
 NOISE = cython.declare(cython.double, 1e-11)  # of all terms of a reduced cost: what is below is what rounding left
+CANCELLED = cython.declare(cython.double, 1e-14)  # of all terms of a weighted sum: what cancelling leaves
+SURE = cython.declare(cython.double, 1e-11)  # of all terms of a proof: what it must at least be off by
 LOSS = cython.declare(cython.double, 4.0 * 2.0**-52)  # of all terms of a sum: what adding them up may lose
 
 
@@ -69,26 +71,30 @@ class Judge:
         value: cython.double[::1] = values
         total: cython.double[::1] = activity
         near: cython.double = noise
+        with cython.nogil:
+            self.weigh(scaled, unit, code, value, total, near)
+
+    def weigh(self, scaled, unit, code, value, total, near):
+        """Do what `values` does, for other kernels."""
         j: cython.int
         k: cython.int
         v: cython.double
         excess: cython.double = 0.0
         objective: cython.double = 0.0
-        with cython.nogil:
-            for j in range(self.n):
-                v = scaled[j] * unit[j]
-                if code[j] == AT_LOWER or abs(v - self.lower[j]) <= near * unit[j]:
-                    v = self.lower[j]
-                elif code[j] == AT_UPPER or abs(v - self.upper[j]) <= near * unit[j]:
-                    v = self.upper[j]
-                value[j] = v
-                objective += self.costs[j] * v
-                excess = max(excess, _excess(v, self.lower[j], self.upper[j]))
-                if v != 0.0:
-                    for k in range(self.ap[j], self.ap[j + 1]):
-                        total[self.ai[k]] += self.ax[k] * v
-            for j in range(self.m):
-                excess = max(excess, _excess(total[j], self.row_lower[j], self.row_upper[j]))
+        for j in range(self.n):
+            v = scaled[j] * unit[j]
+            if code[j] == AT_LOWER or abs(v - self.lower[j]) <= near * unit[j]:
+                v = self.lower[j]
+            elif code[j] == AT_UPPER or abs(v - self.upper[j]) <= near * unit[j]:
+                v = self.upper[j]
+            value[j] = v
+            objective += self.costs[j] * v
+            excess = max(excess, _excess(v, self.lower[j], self.upper[j]))
+            if v != 0.0:
+                for k in range(self.ap[j], self.ap[j + 1]):
+                    total[self.ai[k]] += self.ax[k] * v
+        for j in range(self.m):
+            excess = max(excess, _excess(total[j], self.row_lower[j], self.row_upper[j]))
         self.excess = excess if excess == excess else INFINITY
         self.objective = objective
 
@@ -101,33 +107,86 @@ class Judge:
         codes : basis codes, shape (n + m,)
         values, activity : values of columns and rows: what counts where a dual is nothing but rounding
         reduced : array, shape (n,); result
+
+        Both become exactly zero for what is in the basis.
         """
         dual: cython.double[::1] = y
         code: cython.schar[::1] = codes
         value: cython.double[::1] = values
         total: cython.double[::1] = activity
         d: cython.double[::1] = reduced
+        with cython.nogil:
+            self.price(dual, code, value, total, d)
+
+    def price(self, dual, code, value, total, d):
+        """Do what `duals` does, for other kernels."""
         j: cython.int
         k: cython.int
         price: cython.double
         size: cython.double
-        with cython.nogil:
-            self.wrong = 0.0
-            self.nearly = 0.0
-            self.terms = 0.0
-            self.endless = False
-            for j in range(self.n):
-                price = self.costs[j]
-                size = abs(price)
-                for k in range(self.ap[j], self.ap[j + 1]):
-                    price -= self.ax[k] * dual[self.ai[k]]
-                    size += abs(self.ax[k] * dual[self.ai[k]])
-                d[j] = price
-                self._add(price, size, max(1.0, abs(self.costs[j])), code[j], self.lower[j], self.upper[j], value[j])
-            for j in range(self.m):
-                price = dual[j]
-                self._add(price, abs(price), 1.0, code[self.n + j], self.row_lower[j], self.row_upper[j], total[j])
-            self.nearly -= LOSS * self.terms
+        self.wrong = 0.0
+        self.nearly = 0.0
+        self.terms = 0.0
+        self.endless = False
+        for j in range(self.n):
+            price = self.costs[j]
+            size = abs(price)
+            for k in range(self.ap[j], self.ap[j + 1]):
+                price -= self.ax[k] * dual[self.ai[k]]
+                size += abs(self.ax[k] * dual[self.ai[k]])
+            d[j] = price
+            self._add(price, size, max(1.0, abs(self.costs[j])), code[j], self.lower[j], self.upper[j], value[j])
+            if code[j] == BASIC:
+                d[j] = 0.0
+        for j in range(self.m):
+            price = dual[j]
+            self._add(price, abs(price), 1.0, code[self.n + j], self.row_lower[j], self.row_upper[j], total[j])
+            if code[self.n + j] == BASIC:
+                dual[j] = 0.0
+        self.nearly -= LOSS * self.terms
+
+    def contradicts(self, weights):
+        """Say whether the weighted sum of rows contradicts the bounds of columns, with room for rounding.
+
+        Parameters
+        ----------
+        weights : float array, shape (m,)
+        """
+        weight: cython.double[::1] = weights
+        return self.refutes(weight)
+
+    def refutes(self, weight):
+        """Do what `contradicts` does, for other kernels."""
+        i: cython.int
+        j: cython.int
+        k: cython.int
+        a: cython.double
+        sum: cython.double
+        size: cython.double
+        side: cython.double
+        demand: cython.double = 0.0  # what the rows ask for, and what the columns can give
+        supply: cython.double = 0.0
+        terms: cython.double = 0.0
+        for i in range(self.m):
+            if weight[i] == 0.0:
+                continue
+            side = self.row_lower[i] if weight[i] > 0.0 else self.row_upper[i]
+            demand += weight[i] * side
+            terms += abs(weight[i] * side)
+        for j in range(self.n):
+            sum = 0.0
+            size = 0.0
+            for k in range(self.ap[j], self.ap[j + 1]):
+                a = self.ax[k] * weight[self.ai[k]]
+                sum += a
+                size += abs(a)
+            if abs(sum) <= CANCELLED * size:
+                continue
+            side = self.upper[j] if sum > 0.0 else self.lower[j]
+            supply += sum * side
+            terms += abs(sum * side)
+        # where anything is without limit, neither side is finite
+        return -INFINITY < demand < INFINITY and terms < INFINITY and demand - supply > SURE * terms
 
     def _add(self, price, size, scale, code, lower, upper, value):
         """Add what one dual value proves."""

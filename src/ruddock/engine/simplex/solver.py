@@ -22,6 +22,7 @@ from ruddock.engine.network.flow import MOST_PIVOTS, Arcs, cheapest_flow, cheape
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Counters, Limits, Method, Outcome, Reason
 from ruddock.engine.simplex import claims
 from ruddock.engine.simplex.constants import AT_LIMIT, BEYOND, DONE, GOING_ON, INFEASIBLE, STUCK
+from ruddock.engine.simplex.hot import HotStart
 from ruddock.engine.simplex.push import Push
 from ruddock.engine.simplex.scaled import ScaledProblem
 from ruddock.engine.simplex.warm import TOLERANCE, WarmBasis, logical_codes
@@ -39,7 +40,7 @@ BYTES_OF_ARC = 100  # while a flow is looked for
 NEAREST_BOX, FARTHEST_BOX, FARTHER = 100.0, 1e8, 1000.0  # bounds in place of missing ones
 SPREAD = 1e-2  # how far costs of a first basis are moved against stalling
 FINE_RUNS, FEW = 3, 100  # runs, and iterations of each, that the last digits of an optimum are worth
-SHORT = 40  # iterations after which the factors of a quick run are renewed before its end
+PATIENCE_OF_NODES = 500  # iterations beyond the number of rows after which a quick run counts as stuck
 
 
 class LinearSolver:
@@ -73,7 +74,7 @@ class LinearSolver:
         self._data = ScaledProblem(problem, scale=scale)
         self._at = WarmBasis(self._data)
         self.counters = Counters() if counters is None else counters
-        self._quick = self._spent = False
+        self._spent = False
 
     @property
     def problem(self) -> Problem:
@@ -112,10 +113,12 @@ class LinearSolver:
     def change_costs(self, columns: Any, costs: Any) -> None:
         """Give ``columns`` new costs; the basis stays."""
         self._data.costs[columns] = costs
+        self._at.ready = False
 
     def change_limits(self, rows: Any, lower: Any, upper: Any) -> None:
         """Give ``rows`` new limits; the basis stays."""
         self._data.change_limits(rows, lower, upper)
+        self._at.ready = False
 
     def append_rows(self, matrix: Any, lower: Floats, upper: Floats) -> None:
         """Append rows below the others; their logicals join the basis."""
@@ -144,6 +147,10 @@ class LinearSolver:
     @basis.setter
     def basis(self, basis: Basis) -> None:
         self._at.start_from(basis)
+
+    def stands_at(self, basis: Basis) -> bool:
+        """Say whether this is the basis of the last outcome, and nothing has changed since."""
+        return self._at.stands_at(basis)
 
     def start_from(self, basis: Basis, weights: Floats | None) -> None:
         """Start from a basis with the pricing weights that belong to it."""
@@ -233,15 +240,19 @@ class LinearSolver:
         method : ``auto``, ``dual`` or ``primal``
             The simplex method to begin with; ``auto`` takes the primal one only from a feasible basis.
         quick : bool
-            For the many solves of a search: dual values without a last refinement, the factors of a short run as they
-            are, and nothing but the reason where it stops. Values are judged as always.
+            For the many solves of a search: from where factors and values stand, dual values without a last refinement,
+            and nothing but the reason where it stops. Values are judged as always.
         """
         limits = limits or Limits()
-        crossed = self._data.crossed()
-        if crossed is not None:
-            return crossed
         try:
-            outcome = self._solve(limits, cutoff, method, quick=quick)
+            if quick and method == "auto":
+                outcome = self._resume(limits, cutoff)
+                if outcome is not None:
+                    return outcome
+            crossed = self._data.crossed()
+            if crossed is not None:
+                return crossed
+            outcome = self._solve(limits, cutoff, method)
             if quick or not claims.doubtful(outcome):
                 return outcome
             return self._otherwise(limits, outcome)
@@ -250,7 +261,71 @@ class LinearSolver:
             self._spent = True
             return Outcome("stopped", "memory")
 
-    def _solve(self, limits: Limits, cutoff: float, method: Method, *, quick: bool) -> Outcome:
+    def _resume(self, limits: Limits, cutoff: float) -> Outcome | None:
+        """Solve by the dual method from where the core stands; None where that does not lead to a proven answer."""
+        result = self.resume(limits, cutoff)
+        if isinstance(result, Outcome):
+            return result
+        hot = self._at.hot
+        if result == DONE:
+            return self.hot_optimum()
+        if result == INFEASIBLE:
+            return Outcome("infeasible", proof=np.array(hot.proof))
+        return Outcome("stopped", bound=hot.bound) if result == BEYOND else None
+
+    def resume(self, limits: Limits, cutoff: float) -> int | Outcome:
+        """Solve by the dual method from where the core stands, without making an outcome of what is proven.
+
+        Returns
+        -------
+        int or Outcome
+            DONE, INFEASIBLE, BEYOND, all proven, the numbers in `hot`; STUCK where that does not lead to a proven
+            answer; an outcome where a limit was in the way.
+        """
+        at, counters = self._at, self.counters
+        if at.codes is None or self._spent:
+            return STUCK
+        core = at.core
+        core.primal_tolerance = core.dual_tolerance = TOLERANCE
+        if not at.start_hot():
+            return STUCK
+        hot, costs = at.hot, at.scaled[2]
+        first = before = core.iterations
+        patience = first + self.problem.m + PATIENCE_OF_NODES
+        result = GOING_ON
+        while result == GOING_ON:
+            most = limits.iterations - counters.iterations
+            result = hot.run(costs, cutoff, BUDGET, patience if most > patience else min(patience, before + int(most)))
+            counters.iterations += core.iterations - before
+            before = core.iterations
+            if result == GOING_ON or (result == AT_LIMIT and counters.iterations >= limits.iterations):
+                limits.report(counters.iterations, phase="dual simplex", infeasibility=core.primal_infeasibility)
+                reason = limits.exceeded(counters.iterations, held=self._held)
+                if reason:
+                    at.keep()
+                    return Outcome("stopped", reason)
+        counters.dual_iterations += before - first
+        at.keep()
+        self._count()
+        return STUCK if result == AT_LIMIT else int(result)
+
+    @property
+    def present(self) -> Basis:
+        """The basis at which the last solve has ended."""
+        return self._at.present
+
+    @property
+    def hot(self) -> HotStart:
+        """What `resume` has found."""
+        return self._at.hot
+
+    def hot_optimum(self) -> Outcome:
+        """Return the outcome of an optimum that `resume` has found."""
+        hot = self._at.hot
+        x, activity, y, reduced = (np.array(part) for part in (hot.x, hot.activity, hot.y, hot.reduced))
+        return Outcome("optimal", None, x, activity, y, reduced, self._at.present, hot.objective, hot.bound)
+
+    def _solve(self, limits: Limits, cutoff: float, method: Method) -> Outcome:
         """Let the methods take turns until an answer is proven."""
         at = self._at
         if self._spent:
@@ -262,17 +337,14 @@ class LinearSolver:
         at.install()
         outcome = within = None
         stuck = fine = 0
-        self._quick, self._touched = quick, 0
-        begun = core.iterations
+        self._touched = 0
         if not warm and method != "primal":
             outcome = self._boxed(limits)
             if outcome is not None:
                 at.keep()
-                return outcome if quick else replace(outcome, counters=replace(self.counters))
+                return replace(outcome, counters=replace(self.counters))
         for turn in range(ROUNDS):
-            short = quick and turn == 1 and core.iterations - begun < SHORT
-            if not short or core.cost_changed or core.bounds_changed:
-                at.restore()
+            at.restore()
             if core.primal_infeasibility() > core.primal_tolerance:
                 # failures of one method leave it to the other; the primal one has a first phase of its own
                 dual = (stuck < 3 and turn < ROUNDS // 2) if method != "primal" else 0 < stuck < 3
@@ -281,8 +353,8 @@ class LinearSolver:
                 # a basis that is feasible only to begin with is no obstacle to the dual method asked for
                 kernel = at.dual if method == "dual" and turn == 0 and not warm else at.primal
             else:
-                outcome = claims.optimum(at, quick=quick)
-                if outcome is not None and (quick or outcome.bound == outcome.objective):
+                outcome = claims.optimum(at)
+                if outcome is not None and outcome.bound == outcome.objective:
                     break
                 if outcome is None and at.take_far():
                     continue
@@ -312,7 +384,7 @@ class LinearSolver:
             if result == STUCK:
                 stuck += 1
             elif result == BEYOND and kernel is at.dual:
-                outcome = claims.beyond(at, cutoff, quick=quick)
+                outcome = claims.beyond(at, cutoff)
                 if outcome is not None:
                     break
                 cutoff = float("inf")  # not proven: on to the optimum
@@ -332,11 +404,16 @@ class LinearSolver:
             outcome = within
             assert within.basis is not None
             self.basis = within.basis
-        self.counters.bound_flips = int(at.dual.flips + at.primal.flips)
-        self.counters.factorisations = int(core.refactorings)
+        self._count()
         if outcome is None:
-            outcome = claims.stopped(at, "numerics", quick=quick)
-        return outcome if quick else replace(outcome, counters=replace(self.counters))
+            outcome = claims.stopped(at, "numerics")
+        return replace(outcome, counters=replace(self.counters))
+
+    def _count(self) -> None:
+        """Note what the kernels have counted."""
+        at = self._at
+        self.counters.bound_flips = int(at.dual.flips + at.primal.flips)
+        self.counters.factorisations = int(at.core.refactorings)
 
     def begin_from_network(self, limits: Limits) -> bool:
         """Take the basis of a cheapest flow, where the problem, or most of its rows, are a network; say whether."""
@@ -403,7 +480,7 @@ class LinearSolver:
                 outcome = claims.infeasible(at, at.dual)
             if outcome is not None and outcome.reason is not None:
                 at.restore()  # what was reached, within the true bounds
-                outcome = claims.stopped(at, outcome.reason, quick=self._quick)
+                outcome = claims.stopped(at, outcome.reason)
             if outcome is not None or result not in (DONE, INFEASIBLE):
                 return outcome
             there = (open_above & (at.x >= high)) | (open_below & (at.x <= low))
@@ -423,7 +500,7 @@ class LinearSolver:
         p = self._data.now
         other = LinearSolver(p, scale=not self._data.scales, counters=self.counters)
         other._at.take(logical_codes(p))
-        second = other._solve(limits, float("inf"), "dual", quick=False)
+        second = other._solve(limits, float("inf"), "dual")
         if claims.doubtful(second) and p.m <= EXACT_ROWS:
             from ruddock.engine.settle import settle  # here, since few solves need it
 
@@ -447,19 +524,21 @@ class LinearSolver:
         most: int | None = None,
     ) -> int | Outcome:
         """Run a kernel to its end or for at most so many iterations, watching the limits between epochs."""
-        at, core = self._at, self._at.core
+        at = self._at
         kernel.start()
-        if kernel is at.dual:
-            if perturb:
-                kernel.perturb() if stuck else kernel.perturb(SPREAD)
-            kernel.cutoff = cutoff - self.problem.offset
+        if kernel is at.dual and perturb:
+            kernel.perturb() if stuck else kernel.perturb(SPREAD)
         if limits.too_much(self._held):
-            return claims.stopped(at, "memory", quick=self._quick)
+            return claims.stopped(at, "memory")
+        return self._go_on(kernel, limits, cutoff, most=most)
+
+    def _go_on(self, kernel: Any, limits: Limits, cutoff: float, *, most: int | None = None) -> int | Outcome:
+        """Run a kernel that has started."""
+        at, core = self._at, self._at.core
+        at.dual.cutoff = cutoff - self.problem.offset
         result = GOING_ON
         reason: Reason | None = None
         patience = PATIENCE * (self.problem.m + self.problem.n) + 10_000
-        if self._quick and not stuck:  # a short way is expected; who goes round in circles is perturbed
-            patience = self.problem.m + 500
         last = core.iterations + (patience if most is None else most)
         while result == GOING_ON:
             before = core.iterations
@@ -477,12 +556,12 @@ class LinearSolver:
                 limits.report(self.counters.iterations, phase=phase, infeasibility=core.primal_infeasibility)
                 reason = limits.exceeded(self.counters.iterations, held=self._held)
                 if reason:
-                    return claims.stopped(at, reason, quick=self._quick)
+                    return claims.stopped(at, reason)
                 self._touched += BUDGET
                 if self.rival is not None and self.rival(self._touched):
                     return Outcome("stopped")
         if result == AT_LIMIT and self.counters.iterations >= limits.iterations:
-            return claims.stopped(at, "iterations", quick=self._quick)
+            return claims.stopped(at, "iterations")
         return STUCK if result == AT_LIMIT else result
 
     def _unbounded(self) -> Outcome | None:
@@ -491,7 +570,7 @@ class LinearSolver:
         direction = claims.ray(at, BUDGET)
         if direction is None:
             return None
-        found = claims.unbounded(at, direction, quick=self._quick)
+        found = claims.unbounded(at, direction)
         if found is not None:
             return found
         # the present point is too far out: one that is found without costs will do

@@ -8,9 +8,10 @@ from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Codes
 from ruddock.engine.simplex.core import Core
 from ruddock.engine.simplex.crash import crash_basis
 from ruddock.engine.simplex.dual import DualSimplex
+from ruddock.engine.simplex.hot import HotStart
 from ruddock.engine.simplex.judge import Judge
 from ruddock.engine.simplex.primal import PrimalSimplex
-from ruddock.engine.simplex.scaled import ScaledProblem
+from ruddock.engine.simplex.scaled import FAR, ScaledProblem
 from ruddock.problem import Floats, Problem
 
 TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
@@ -29,10 +30,14 @@ class WarmBasis:
     core : Core
     dual, primal : DualSimplex, PrimalSimplex
     judge : Judge
+    hot : HotStart
     codes : int8 array, shape (n + m,), or None
         Basis codes to start from; None before there are any.
     scaled : tuple
         Bounds and costs that the core was last given.
+    ready : bool
+        Whether the core has factors, values and reduced costs of the present basis, true costs and limits of rows apart
+        from what it shifted itself.
     """
 
     def __init__(self, data: ScaledProblem) -> None:
@@ -49,10 +54,14 @@ class WarmBasis:
         self.dual, self.primal = DualSimplex(core), PrimalSimplex(core)
         own = (p.starts, p.indices, p.values)
         self.judge = Judge(own, p.row_lower, p.row_upper, data.lower, data.upper, data.costs)
+        self.hot = HotStart(
+            core, self.dual, self.judge, data.lower, data.upper, data.unit, np.asarray(data.rows), p.offset
+        )
         # the core's arrays, as NumPy sees them
         self.x, self.code, self.head = np.asarray(core.x), np.asarray(core.code), np.asarray(core.head)
         self.place, self._weight = np.asarray(core.place), np.asarray(core.weight)
-        self._factored = False
+        self._factored = self.ready = False
+        self._present: Basis | None = None
 
     @property
     def bytes(self) -> int:
@@ -70,12 +79,20 @@ class WarmBasis:
 
     @property
     def present(self) -> Basis:
-        """The basis as the core has it now."""
-        n = self.data.problem.n
-        return Basis(self.code[:n].copy(), self.code[n:].copy())
+        """The basis as the core has it now: the same object as long as it is the same."""
+        if self._present is None:
+            n = self.data.problem.n
+            self._present = Basis(self.code[:n].copy(), self.code[n:].copy())
+        return self._present
+
+    def stands_at(self, basis: Basis) -> bool:
+        """Say whether this is the basis of the last outcome, and nothing has changed since."""
+        return basis is self._present
 
     def start_from(self, basis: Basis, weights: Floats | None = None) -> None:
         """Start from a basis, made square if it is not, with the pricing weights that belong to it."""
+        if self.stands_at(basis):
+            return
         m, n = self.data.problem.m, self.data.problem.n
         codes = np.concatenate((basis.columns, basis.rows)).astype(np.int8)
         surplus = int((codes == BASIC).sum()) - m
@@ -92,13 +109,17 @@ class WarmBasis:
         self.take(codes, weights)
 
     def take(self, codes: Codes, weights: Floats | None = None) -> None:
-        """Start from the codes of a square basis."""
-        self.codes, self._known_weights = codes, weights
-        self._factored = False
+        """Start from the codes of a square basis; factors of the same basis are kept."""
+        self.codes, self._known_weights, self._present = codes, weights, None
+        if self.ready and np.array_equal(codes == BASIC, self.code == BASIC):
+            self.code[:] = codes
+        else:
+            self._factored = self.ready = False
 
     def keep(self) -> None:
         """Start the next time from where the core is now."""
         self.codes = self.code.copy()
+        self.ready = not self.core.bounds_changed
 
     @property
     def weights(self) -> Floats:
@@ -111,6 +132,7 @@ class WarmBasis:
 
     def install(self) -> None:
         """Put scaled bounds, costs and the basis into the core."""
+        self._present = None
         m, n = self.data.problem.m, self.data.problem.n
         self.scaled = self.data.vectors(without_far=self._without_far)
         if self.codes is None:
@@ -135,6 +157,15 @@ class WarmBasis:
         self.install()
         return True
 
+    def start_hot(self) -> bool:
+        """Give the core the present bounds of columns, and true costs; say whether the basis is dual feasible then."""
+        self._present = None
+        if not self.ready:
+            self.install()
+            self.restore()
+            self.ready = True
+        return bool(self.hot.start(self.scaled[2], FAR if self._without_far else np.inf))
+
     def restore(self) -> None:
         """Set true bounds and costs, put nonbasic variables on their bounds, and recompute."""
         self.core.restore(*self.scaled)
@@ -155,34 +186,26 @@ class WarmBasis:
         self.core.solve_backward(result)
         return result * self.data.rows
 
-    def values(self, *, quick: bool) -> tuple[Floats, Floats]:
-        """Return column values and row activities in true units; the judge knows what they are worth.
-
-        Parameters
-        ----------
-        quick : whether to tell basic values that miss a bound by rounding alone as they are
-        """
+    def values(self) -> tuple[Floats, Floats]:
+        """Return column values and row activities in true units; the judge knows what they are worth."""
         p = self.data.problem
         x, activity = np.empty(p.n), np.zeros(p.m)
-        noise = 0.0 if quick else min(NOISE * max(1.0, np.abs(self.x).max(initial=0.0)), TOLERANCE / 10)
+        noise = min(NOISE * max(1.0, np.abs(self.x).max(initial=0.0)), TOLERANCE / 10)
         self.judge.values(self.x, self.data.unit, self.code, x, activity, noise)
         return x, activity
 
-    def duals(self, x: Floats, activity: Floats, *, quick: bool) -> tuple[Floats, Floats]:
+    def duals(self, x: Floats, activity: Floats) -> tuple[Floats, Floats]:
         """Return dual values of rows and reduced costs of columns, of the true costs at the present basis.
 
         Parameters
         ----------
         x, activity : of the columns and rows
-        quick : whether to go without a last step of refinement
         """
         data, p = self.data, self.data.problem
-        y = self.scaled[2][self.head]
-        self.core.solve_backward(y)
-        y *= data.rows
-        if not quick:  # what exact dual values would make zero
-            residual = np.concatenate((data.costs - p.priced(y), y))
-            y += self.backward(np.asarray(residual[self.head]))
+        y = np.empty(p.m)
+        self.core.price_rows(self.scaled[2], data.rows, y)
+        residual = np.concatenate((data.costs - p.priced(y), y))  # what exact dual values would make zero
+        y += self.backward(np.asarray(residual[self.head]))
         reduced = np.empty(p.n)
         self.judge.duals(y, self.code, x, activity, reduced)
         return y, reduced

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ruddock.engine.tree import vectors
 from ruddock.engine.tree.domain import Domain
 from ruddock.engine.tree.propagate import Propagator
 from ruddock.engine.tree.tighten import propagator
@@ -11,9 +12,6 @@ from ruddock.problem import Floats, Problem
 
 NODE_WORK = 20  # times the entries of the problem that propagation looks at in one node, at most
 LEAST_WORK = 10_000
-ROOM = 1e-6  # of a step, by which narrowing by reduced costs is careful
-MOST_ERROR = 0.1  # of a step: where it may be off by more, nothing is narrowed
-ACCURACY = 1e-9  # relative, of reduced costs
 
 
 class Bounds:
@@ -50,6 +48,11 @@ class Bounds:
         """Let propagation know what a plan must at least be worth."""
         if "_rows" in self.__dict__:  # else rows are not ready yet, and will be loaded with it
             self._rows.row_upper[self._rows.m - 1] = value
+
+    @property
+    def followed(self) -> tuple[Propagator | None, int]:
+        """The rows, None where nothing is to be propagated, and how many entries a node may look at."""
+        return (self._rows if self._propagates else None), self._budget
 
     @property
     def trail(self) -> Propagator:
@@ -96,14 +99,5 @@ class Bounds:
         bound : a proven lower bound, by dual values to which the reduced costs belong
         threshold : what a plan must at least be worth
         """
-        room = threshold - bound
-        free = self._whole & (lower < upper)
-        with np.errstate(all="ignore"):  # infinite room, zero reduced costs
-            exact = room / np.abs(reduced)
-            sure = free & (ACCURACY * exact < MOST_ERROR)
-            steps = np.floor(exact * (1.0 + ACCURACY) + ROOM)
-            low = sure & (reduced > 1e-9) & np.isfinite(lower) & (lower + steps < upper)
-            high = sure & (reduced < -1e-9) & np.isfinite(upper) & (upper - steps > lower)
-        upper[low] = lower[low] + steps[low]
-        lower[high] = upper[high] - steps[high]
-        return np.flatnonzero(low | high).astype(np.int32)
+        moved = np.empty(len(lower), np.int32)
+        return moved[: vectors.narrow(reduced, self._whole, lower, upper, threshold - bound, moved)]

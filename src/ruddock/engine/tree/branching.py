@@ -39,29 +39,36 @@ def choose(
     if state.options.priorities is not None:
         first = state.options.priorities[violated]
         violated = violated[first == first.max()]
-    fractions = x[violated] - np.floor(x[violated])
-    merit = state.costs.scores(violated, fractions)
+    merit, known = state.costs.scores(violated, x)
     lone = len(violated) == 1 and state.effort.own_nodes > 1
-    if not trials or lone or state.options.branching == "plain":
+    if trials and not lone and known < RELIABLE and tries_branches(state):
+        order = np.argsort(-merit, kind="stable")[:MOST_TRIED]
+        return _tried(state, violated[order], merit[order], outcome, here)
+    k = int(merit.argmax())
+    branch = state.domain.branch(int(violated[k]), float(x[violated[k]]), *here)
+    if branch is None:  # so for each that comes next, until there is one
         for k in np.argsort(-merit, kind="stable").tolist():
             branch = state.domain.branch(int(violated[k]), float(x[violated[k]]), *here)
             if branch is not None:
-                return Choice(branch)
-        return Choice()
-    return _tried(state, violated, merit, outcome, here)
+                break
+    return Choice(branch)
 
 
 def _tried(
-    state: SearchState, columns: np.ndarray, merit: Floats, outcome: Outcome, here: tuple[Floats, Floats]
+    state: SearchState,
+    columns: np.ndarray,
+    merit: Floats,
+    outcome: Outcome,
+    here: tuple[Floats, Floats],
 ) -> Choice:
-    """Try candidates out in the order of their promise until nothing better has come for a while."""
+    """Try candidates, the most promising first, until nothing better has come for a while."""
     assert outcome.x is not None
-    reliable = state.costs.count[:, columns].min(axis=0) >= RELIABLE
+    state.relaxation.note_weights(outcome.basis)
+    reliable = state.costs.reliable(columns, RELIABLE)
     best: Branch | None = None
     best_merit, since = -1.0, 0
     fixed: list[tuple[int, float, float]] = []
-    for k in np.argsort(-merit, kind="stable")[:MOST_TRIED].tolist():
-        column = int(columns[k])
+    for k, column in enumerate(columns.tolist()):
         branch = state.domain.branch(column, float(outcome.x[column]), *here)
         if branch is None:
             continue
@@ -81,7 +88,7 @@ def _tried(
                 if len(fixed) >= MOST_FIXED:
                     break
                 continue
-            gained = float(score(np.array(gains[0]), np.array(gains[1])))
+            gained = score(gains[0], gains[1])
         since += 1
         if gained > best_merit:
             best, best_merit, since = branch, gained, 0
@@ -92,6 +99,11 @@ def _tried(
 
 def _sides(branch: Branch) -> tuple[tuple[float, float, bool, float], tuple[float, float, bool, float]]:
     return (*branch.down, False, branch.fraction), (*branch.up, True, 1.0 - branch.fraction)
+
+
+def tries_branches(state: SearchState) -> bool:
+    """Say whether branches are tried out where columns are not trusted yet."""
+    return state.options.branching != "plain" and _may_try(state)
 
 
 def _may_try(state: SearchState) -> bool:

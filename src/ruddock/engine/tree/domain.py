@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from math import ceil, floor, isfinite
 from typing import NamedTuple
 
 import numpy as np
 
 from ruddock.engine.measure import NEAR, measure, near
 from ruddock.engine.outcome import INTEGRALITY
+from ruddock.engine.tree import vectors
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
 ULPS = 4 * 2.0**-52  # relative: what a bound that was computed may be off by
@@ -35,8 +37,8 @@ class Domain:
 
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
-        self.integers = np.flatnonzero(problem.kinds & INTEGER)
-        self.semis = np.flatnonzero(problem.kinds & SEMICONTINUOUS)
+        self.integers = np.flatnonzero(problem.kinds & INTEGER).astype(np.int32)
+        self.semis = np.flatnonzero(problem.kinds & SEMICONTINUOUS).astype(np.int32)
         low, high = problem.lower.copy(), problem.upper.copy()
         low[self.integers] = np.ceil(low[self.integers] - near(low[self.integers], ULPS))
         high[self.integers] = np.floor(high[self.integers] + near(high[self.integers], ULPS))
@@ -51,11 +53,7 @@ class Domain:
     def distance(self, x: Floats) -> Floats:
         """Return for each column how far its value is from an allowed one (0 for continuous columns)."""
         far = np.zeros(len(x))
-        far[self.integers] = np.abs(x[self.integers] - np.round(x[self.integers]))
-        value = x[self.semis]
-        outside = np.maximum(self.on_lower[self.semis] - value, value - self.on_upper[self.semis])
-        stray = np.minimum(np.abs(value), np.maximum(outside, 0.0))
-        far[self.semis] = np.maximum(far[self.semis], stray)
+        vectors.distances(x, self.integers, self.semis, self.on_lower, self.on_upper, far)
         return far
 
     def violated(self, x: Floats) -> np.ndarray:
@@ -73,13 +71,13 @@ class Domain:
             return Branch(column, (low, min(high, most)), (0.0, high), 1.0 - value / most)
         if not self.problem.kinds[column] & INTEGER:
             return None
-        floor = float(np.floor(value))
+        below = float(floor(value))
         if abs(value - round(value)) <= NEAR:
             # a whole value whose snapped plan fails: take it apart from its neighbours
-            floor = float(round(value)) if high > round(value) else float(round(value)) - 1.0
-        if floor < low or floor + 1.0 > high:
+            below = float(round(value)) if high > round(value) else float(round(value)) - 1.0
+        if below < low or below + 1.0 > high:
             return None
-        return Branch(column, (low, floor), (floor + 1.0, high), value - floor)
+        return Branch(column, (low, below), (below + 1.0, high), value - below)
 
     def fixing(self, x: Floats) -> tuple[Floats, Floats]:
         """Return bounds that fix integers at their rounded values and semicontinuous ones on or off."""
@@ -117,8 +115,8 @@ class Step(NamedTuple):
 
     def up(self, bound: float) -> float:
         """Return a bound rounded up to the next value that a plan can have, careful by what ``bound`` may be off."""
-        if not self.size or not np.isfinite(bound):
+        if not self.size or not isfinite(bound):
             return bound
         steps = bound / self.size
         room = 1e-6 + ULPS * abs(steps)
-        return bound if room > 0.1 else float(max(bound, np.ceil(steps - room) * self.size))
+        return bound if room > 0.1 else max(bound, ceil(steps - room) * self.size)

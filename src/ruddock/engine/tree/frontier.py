@@ -7,7 +7,6 @@ search counts it, and no node is lost.
 from __future__ import annotations
 
 import heapq
-import sys
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -15,9 +14,11 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ruddock.engine.outcome import Basis
+from ruddock.engine.tree import vectors
 from ruddock.problem import Floats
 
 BASES = 200_000_000  # bytes of bases that waiting nodes keep; beyond, children start from where the solver stands
+ARRAY = 112  # bytes of an array, beside its entries
 OBJECTS = 400  # bytes, about, of a node's own objects and of its place in the queue
 INFINITY = float("inf")
 
@@ -40,7 +41,8 @@ class Parent:
     @classmethod
     def between(cls, root: tuple[Floats, Floats], here: tuple[Floats, Floats], basis: Basis | None) -> Parent:
         """Return what differs between two pairs of bounds."""
-        moved = np.flatnonzero((root[0] != here[0]) | (root[1] != here[1])).astype(np.int32)
+        moved = np.empty(len(here[0]), np.int32)
+        moved = moved[: vectors.differences(*root, *here, moved)].copy()
         return cls(moved, here[0][moved], here[1][moved], basis)
 
     def apply(self, lower: Floats, upper: Floats) -> None:
@@ -51,14 +53,16 @@ class Parent:
     @property
     def bytes(self) -> int:
         """What it takes."""
-        arrays = [self.columns, self.lower, self.upper]
-        return sum(sys.getsizeof(array) for array in arrays) + self.basis_bytes
+        return 3 * ARRAY + 20 * len(self.columns) + self.basis_bytes
 
     @property
     def basis_bytes(self) -> int:
         """What its basis takes."""
         basis = self.basis
-        return 0 if basis is None else sys.getsizeof(basis.columns) + sys.getsizeof(basis.rows)
+        return 0 if basis is None else 2 * ARRAY + len(basis.columns) + len(basis.rows)
+
+
+NO_PARENT = Parent(np.zeros(0, np.int32), np.zeros(0), np.zeros(0))
 
 
 @dataclass(slots=True, eq=False, repr=False)

@@ -37,6 +37,9 @@ class Incumbent:
         self.earlier: list[Floats] = []
         self._new_rows: list[Rows] = []
         self._rest: LinearSolver | None = None
+        # what was asked for last, and the answer
+        self._threshold: tuple[tuple[float, float, float] | None, float] = None, 0.0
+        self._polished = float("inf")
 
     def __getstate__(self) -> dict[str, object]:
         return {**self.__dict__, "_rest": None}
@@ -49,7 +52,11 @@ class Incumbent:
         """Return the objective value from which on a plan is no better than the best, by a gap."""
         if self.best is None:
             return float("inf")
-        return self.value - max(self._options.goal.slack(self.value, gap), self.step.surely(self.value))
+        asked = (self.value, gap, self.step.size)
+        if self._threshold[0] != asked:
+            better = max(self._options.goal.slack(self.value, gap), self.step.surely(self.value))
+            self._threshold = asked, self.value - better
+        return self._threshold[1]
 
     def settled(self, bound: float) -> bool:
         """Say whether the best plan is as good as a node with this bound can hold."""
@@ -86,6 +93,11 @@ class Incumbent:
             self.best, self.value = plan.copy(), value
             self.earlier = [*self.earlier[1 - EARLIER :], self.best]
         return True
+
+    def begin_polish(self) -> bool:
+        """Say whether the best plan has not been polished yet; from now on it counts as such."""
+        known, self._polished = self._polished, self.value
+        return known != self.value
 
     def hand_over_rows(self) -> list[Rows]:
         """Return the rows of the caller's check that nobody has asked for yet."""

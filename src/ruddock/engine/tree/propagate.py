@@ -110,31 +110,43 @@ class Propagator:
         low: cython.double[::1] = lower
         high: cython.double[::1] = upper
         given: cython.int[::1]
+        count: cython.int
+        most: cython.longlong = budget
+        result: cython.int
+        if columns is None:
+            with cython.nogil:
+                result = self.follow(low, high, self.moved, -1, most)
+        else:
+            given = columns
+            count = given.shape[0]
+            with cython.nogil:
+                result = self.follow(low, high, given, count, most)
+        return result
+
+    def follow(self, low, high, columns, count, budget):
+        """Do the same for the first so many columns of a list, or for all rows; for other kernels."""
         i: cython.int
         k: cython.int
         result: cython.int = 0
         end: cython.longlong = self.work + budget
+        self.first = self.last = self.waiting = 0
+        for k in range(count):
+            self._enqueue_rows(columns[k])
+        if count < 0:
+            for i in range(self.m):
+                self._enqueue(i)
         for k in range(self.count):
             self.is_moved[self.moved[k]] = 0
         self.count = 0
-        self.first = self.last = self.waiting = 0
-        if columns is None:
-            for i in range(self.m):
-                self._enqueue(i)
-        else:
-            given = columns
-            for k in range(given.shape[0]):
-                self._enqueue_rows(given[k])
-        with cython.nogil:
-            while self.waiting > 0:
-                i = self.queue[self.first]
-                self.first += 1
-                if self.first == self.m:
-                    self.first = 0
-                self.waiting -= 1
-                self.queued[i] = 0
-                if result == 0 and self.work < end and self._row(i, low, high) == IMPOSSIBLE:
-                    result = -1
+        while self.waiting > 0:
+            i = self.queue[self.first]
+            self.first += 1
+            if self.first == self.m:
+                self.first = 0
+            self.waiting -= 1
+            self.queued[i] = 0
+            if result == 0 and self.work < end and self._row(i, low, high) == IMPOSSIBLE:
+                result = -1
         return result if result < 0 else self.count
 
     def _note(self, j, low, high):
@@ -173,11 +185,13 @@ class Propagator:
         j: cython.int
         a: cython.double
         part: cython.double
+        other: cython.double
         least: cython.double = 0.0
         most: cython.double = 0.0
-        size: cython.double = 1.0
-        terms: cython.double = 0.0
+        widest: cython.double = 0.0  # most that one column changes the row by
         loss: cython.double
+        above: cython.bint
+        below: cython.bint
         unknown_least: cython.int = 0
         unknown_most: cython.int = 0
         limit_low: cython.double = self.row_lower[i]
@@ -187,27 +201,35 @@ class Propagator:
         for k in range(self.rp[i], self.rp[i + 1]):
             j = self.rj[k]
             a = self.rx[k]
-            part = a * (low[j] if a > 0.0 else high[j])
+            if a > 0.0:
+                part = a * low[j]
+                other = a * high[j]
+            else:
+                part = a * high[j]
+                other = a * low[j]
             if part == -INFINITY:
                 unknown_least += 1
             else:
                 least += part
-                size = max(size, abs(part))
-                terms += abs(part)
-            part = a * (high[j] if a > 0.0 else low[j])
-            if part == INFINITY:
+            if other == INFINITY:
                 unknown_most += 1
             else:
-                most += part
-                size = max(size, abs(part))
-                terms += abs(part)
-        tolerance = NEAR * size
-        if unknown_least == 0 and least > limit_high + tolerance:
-            return IMPOSSIBLE
-        if unknown_most == 0 and most < limit_low - tolerance:
-            return IMPOSSIBLE
-        loss = EPSILON * terms
-        if limit_high < INFINITY and unknown_least <= 1 and (unknown_most > 0 or most > limit_high):
+                most += other
+            widest = max(widest, other - part)
+        above = limit_high < INFINITY and unknown_least <= 1 and least + widest > limit_high
+        below = limit_low > -INFINITY and unknown_most <= 1 and most - widest < limit_low
+        if not above and not below:
+            return 0  # whatever one column does, the others leave it room
+        if unknown_least == 0 and least > limit_high + NEAR:
+            tolerance = NEAR * self._size(i, low, high, False)
+            if least > limit_high + tolerance:
+                return IMPOSSIBLE
+        if unknown_most == 0 and most < limit_low - NEAR:
+            tolerance = NEAR * self._size(i, low, high, False)
+            if most < limit_low - tolerance:
+                return IMPOSSIBLE
+        loss = EPSILON * self._size(i, low, high, True)
+        if above and (unknown_most > 0 or most > limit_high):
             for k in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[k]
                 a = self.rx[k]
@@ -222,7 +244,7 @@ class Propagator:
                     == IMPOSSIBLE
                 ):
                     return IMPOSSIBLE
-        if limit_low > -INFINITY and unknown_most <= 1 and (unknown_least > 0 or least < limit_low):
+        if below and (unknown_least > 0 or least < limit_low):
             for k in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[k]
                 a = self.rx[k]
@@ -236,6 +258,24 @@ class Propagator:
                 if self._tighten(j, a < 0.0, part, (loss + EPSILON * abs(limit_low)) / abs(a), low, high) == IMPOSSIBLE:
                     return IMPOSSIBLE
         return 0
+
+    def _size(self, i, low, high, added):
+        """Return the size of the terms of a row that are finite: the largest and 1, or added up."""
+        k: cython.int
+        part: cython.double
+        other: cython.double
+        largest: cython.double = 1.0
+        total: cython.double = 0.0
+        for k in range(self.rp[i], self.rp[i + 1]):
+            part = abs(self.rx[k] * low[self.rj[k]])
+            other = abs(self.rx[k] * high[self.rj[k]])
+            if part < INFINITY:
+                largest = max(largest, part)
+                total += part
+            if other < INFINITY:
+                largest = max(largest, other)
+                total += other
+        return total if added else largest
 
     def _tighten(self, j, upper, bound, error, low, high):
         """Take a bound, wrong by ``error`` at most, if it is better by enough; say whether it crosses the other."""

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from math import isfinite
+
 import numpy as np
 
+from ruddock.engine.tree import vectors
 from ruddock.problem import Floats
 
 FLOOR = 1e-6  # so that a product of gains never hides one of them
@@ -14,21 +17,36 @@ class PseudoCosts:
 
     A column without history takes the mean of the others; the score of a branch is the product of
     both expected gains (Achterberg, Koch and Martin 2005).
+
+    Attributes
+    ----------
+    gains, count : arrays, shape (2, n)
+        Added up for each unit of change, and how many; down and up. They stay the same objects.
     """
 
     def __init__(self, n: int) -> None:
-        self._sum = np.zeros((2, n))
+        self.gains = np.zeros((2, n))
         self.count = np.zeros((2, n), dtype=np.int64)
         self._total, self._known = [0.0, 0.0], [0, 0]
 
     def learn(self, column: int, up: bool, change: float, gain: float) -> None:
         """Record that moving a column by ``change`` raised the bound by ``gain``."""
-        if change > 1e-9 and np.isfinite(gain):
+        if change > 1e-9 and isfinite(gain):
             rate = max(gain, 0.0) / change
-            self._sum[int(up), column] += rate
+            self.gains[int(up), column] += rate
             self.count[int(up), column] += 1
-            self._total[int(up)] += rate
-            self._known[int(up)] += 1
+            self.note(up, rate)
+
+    def note(self, up: bool, rate: float) -> None:
+        """Count a gain for each unit in the mean of all columns."""
+        self._total[up] += rate
+        self._known[up] += 1
+
+    @property
+    def means(self) -> tuple[float, float]:
+        """What a column without history is expected to gain for each unit, down and up."""
+        known, total = self._known, self._total
+        return total[0] / known[0] if known[0] else 1.0, total[1] / known[1] if known[1] else 1.0
 
     def copy(self) -> PseudoCosts:
         """Return another with the same history."""
@@ -38,35 +56,35 @@ class PseudoCosts:
 
     def become(self, other: PseudoCosts) -> None:
         """Take the history of another in place of one's own."""
-        self._sum, self.count = other._sum.copy(), other.count.copy()
+        self.gains[:], self.count[:] = other.gains, other.count
         self._total, self._known = list(other._total), list(other._known)
 
     def add(self, other: PseudoCosts, sign: int = 1) -> PseudoCosts:
         """Take over the history of another; or, with a sign of -1, leave it out."""
-        self._sum += sign * other._sum
+        self.gains += sign * other.gains
         self.count += sign * other.count
         for side in (0, 1):
             self._total[side] += sign * other._total[side]
             self._known[side] += sign * other._known[side]
         return self
 
-    def scores(self, columns: np.ndarray, fractions: Floats) -> Floats:
-        """Return how much branching on each column promises; ``fractions`` tell how far up each stands."""
-        rates = []
-        for side in (0, 1):
-            total, count = self._sum[side, columns], self.count[side, columns]
-            mean = self._total[side] / self._known[side] if self._known[side] else 1.0
-            rates.append(np.where(count > 0, total / np.maximum(count, 1), mean))
-        return score(rates[0] * fractions, rates[1] * (1.0 - fractions))
+    def scores(self, columns: np.ndarray, x: Floats) -> tuple[Floats, int]:
+        """Return how much branching on each column promises at a point, and the shortest history among them."""
+        result = np.empty(len(columns))
+        return result, vectors.scores(self.gains, self.count, *self.means, columns, x, FLOOR, result)
+
+    def reliable(self, columns: np.ndarray, least: int) -> list[bool]:
+        """Say of each column whether it has been branched on so often either way."""
+        return (self.count[:, columns].min(axis=0) >= least).tolist()
 
     def prefers_up(self, column: int, fraction: float) -> bool:
         """Say which child to dive into: the one that is expected to cost less."""
         down, up = (
-            self._sum[side, column] / self.count[side, column] if self.count[side, column] else 1.0 for side in (0, 1)
+            self.gains[side, column] / self.count[side, column] if self.count[side, column] else 1.0 for side in (0, 1)
         )
         return bool(up * (1.0 - fraction) < down * fraction)
 
 
-def score(down: Floats, up: Floats) -> Floats:
+def score(down: float, up: float) -> float:
     """Return the product of gains either way."""
-    return np.asarray(np.maximum(down, FLOOR) * np.maximum(up, FLOOR))
+    return max(down, FLOOR) * max(up, FLOOR)

@@ -9,6 +9,7 @@ import numpy as np
 from ruddock.engine import sifting
 from ruddock.engine.outcome import Basis, Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.tree import vectors
 from ruddock.engine.tree.domain import Domain
 from ruddock.engine.tree.effort import Effort
 from ruddock.engine.tree.tighten import whole_columns
@@ -44,6 +45,8 @@ class Relaxation:
         """Take another problem in the same columns, or the same once more, on a solver without history."""
         if problem is not None:
             self.problem, self.whole = problem, whole_columns(problem) != 0
+        self._branched = self.whole.copy()
+        self._branched[self._semis] = True
         self.solver = LinearSolver(self.problem, counters=self._effort.counters)
 
     @property
@@ -73,6 +76,11 @@ class Relaxation:
             outcome = self.solver.solve(self._effort.quiet())
         return outcome
 
+    def resume(self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], cutoff: float) -> int | Outcome:
+        """Solve within column bounds from where the solver stands, without making an outcome of what is proven."""
+        self.set_bounds(here, root)
+        return self.solver.resume(self._effort.quiet(), cutoff)
+
     def try_out(
         self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], basis: Basis, limits: Limits, cutoff: float
     ) -> Outcome:
@@ -83,24 +91,13 @@ class Relaxation:
 
     def set_bounds(self, here: tuple[Floats, Floats], root: tuple[Floats, Floats]) -> None:
         """Give the relaxation bounds: all of whole columns, of the others those of the root or of a branch."""
-        lower, upper = (
-            np.where(self.whole, own, self._continuous(own, whole)) for own, whole in zip(here, root, strict=True)
-        )
-        self.solver.change_bounds(slice(None), lower, upper)
-
-    def _continuous(self, here: Floats, root: Floats) -> Floats:
-        """Return the bounds of continuous columns that the relaxation gets: those of the root, but branches count."""
-        if not len(self._semis):
-            return root
-        bounds = root.copy()
-        bounds[self._semis] = here[self._semis]
-        return bounds
+        vectors.mix(self._branched, *here, *root, self.solver.lower, self.solver.upper)
 
     # ------------------------------------------------------------------ bases
 
     def note_weights(self, basis: Basis | None) -> None:
         """Keep the pricing weights that the solver has now for its basis, which several solves will start from."""
-        if basis is not None:
+        if basis is not None and self.solver.stands_at(basis):
             self._weights = basis, self.solver.pricing_weights
 
     def start_from(self, basis: Basis | None) -> None:

@@ -9,25 +9,27 @@ from __future__ import annotations
 from contextlib import suppress
 from dataclasses import replace
 from itertools import count
+from math import floor
 
 import numpy as np
 
 from ruddock.engine.measure import NEAR
 from ruddock.engine.outcome import FEASIBILITY, Basis, Limits, Options, Outcome, Reason
+from ruddock.engine.simplex.constants import BEYOND, DONE, INFEASIBLE
 from ruddock.engine.simplex.solver import LinearSolver
-from ruddock.engine.tree import answer, root, workers
-from ruddock.engine.tree.branching import choose
+from ruddock.engine.tree import answer, root, vectors, workers
+from ruddock.engine.tree.branching import RELIABLE, choose, tries_branches
 from ruddock.engine.tree.domain import Branch
-from ruddock.engine.tree.frontier import Node, Parent
-from ruddock.engine.tree.heuristics import jump, keep_start, look_for_plans, try_start
+from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
+from ruddock.engine.tree.heuristics import due, jump, keep_start, look_for_plans, try_start
 from ruddock.engine.tree.lattice import whole_solution
+from ruddock.engine.tree.plunge import AGAIN, ASK, CLOSED, FIXED, OUTSIDE, SPLIT, Plunge
+from ruddock.engine.tree.pseudocosts import FLOOR
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry import with_sums
 from ruddock.problem import Floats, Problem
 
 MOST_TURNS = 200  # that a node is solved anew because its point has left its bounds
-OUTSIDE = 1e-5  # how far out of its bounds a point is solved anew; less is within the tolerance
-FIXED = 1e-8  # the same for columns that have one value left, which nothing can be branched on
 TRIED_AGAIN = 5  # times that trials may fix something at one node
 NEAR_SHARE = 0.1  # of the time left that one search near a plan may take
 NEAR_ITERATIONS, NEAR_SIZE = 5000, 20  # that it may take, the second for each row and column
@@ -83,6 +85,13 @@ class TreeSearch:
         self.state = state
         self._team: workers.Team | None = None
         self._first: tuple[Node, Outcome] | None = None
+        n = state.problem.n
+        self._here: Box = np.zeros(n), np.zeros(n)  # the bounds of the node at work
+        self._at_work: Plunge | None = None
+        self._made_for: tuple[object, object] = None, None
+        # what a dive cannot branch on by itself
+        options = state.options
+        self._special = bool(len(state.domain.semis)) or options.priorities is not None
 
     def run(self) -> Outcome:
         """Search to the end or to a limit."""
@@ -152,30 +161,30 @@ class TreeSearch:
         """Work through the open nodes; return why that stopped early, or None."""
         state = self.state
         node, outcome = self._first or (None, None)
-        box: Box | None = None
-        self._first = None
+        fresh, self._first = True, None
         while True:
             self._team = workers.share_work(self._team, state, work_on, last=node is None and not len(state.frontier))
             if node is None:
                 if not len(state.frontier):
                     return None
-                node, box, outcome = self._next(), None, None
+                node, outcome, fresh = self._next(), None, True
                 if node is None:
                     continue
             effort, bound = state.effort, state.bound()
             effort.limits.report(effort.iterations, effort.nodes, state.incumbent.value, bound)
             reason = effort.reason()
-            if reason is None and state.gap_reached():
+            if reason is None and state.gap_reached(bound):
                 state.frontier.give_up(bound)
                 state.frontier.put_back()
                 return None
             if reason is None:
                 effort.begin_node()
                 watched = state.watch is not None and state.watch.holds(node)
-                node, box, reason = self._work_on(node, box, outcome)
-                outcome = None
+                node, reason = self._work_on(node, outcome, fresh=fresh)
+                outcome, fresh = None, False
                 if watched and state.watch is not None and reason is None:
-                    state.watch.left(state.incumbent.threshold(effort.limits.gap), box if node is not None else None)
+                    box = self._here if node is not None else None
+                    state.watch.left(state.incumbent.threshold(effort.limits.gap), box)
             if reason is not None:
                 state.frontier.put_back()
                 workers.dismiss(self._team, state)
@@ -194,53 +203,98 @@ class TreeSearch:
         state.relaxation.start_from(node.basis)
         return node
 
-    def _work_on(
-        self, node: Node, before: Box | None, outcome: Outcome | None
-    ) -> tuple[Node | None, Box | None, Reason | None]:
-        """Propagate, solve and branch; return the child to go on with, its parent's bounds, or a reason to stop."""
-        state = self.state
-        if before is None:
-            before = state.bounds.lower.copy(), state.bounds.upper.copy()
-            if node.parent is not None:
-                node.parent.apply(*before)
-        here = np.maximum(before[0], state.bounds.lower), np.minimum(before[1], state.bounds.upper)
-        if not self._enter(node, *here):
-            return None, None, None
+    def _work_on(self, node: Node, outcome: Outcome | None, *, fresh: bool) -> tuple[Node | None, Reason | None]:
+        """Propagate, solve and branch; return the child to go on with, or a reason to stop.
+
+        Parameters
+        ----------
+        outcome : of the node's relaxation, where that is known
+        fresh : whether it was taken from the frontier; otherwise it is the child of the last one
+        """
+        state, here = self.state, self._here
+        bounds, plunge = state.bounds, self._plunge()
+        if fresh:
+            parent = node.parent or NO_PARENT
+            plunge.take(bounds.lower, bounds.upper, parent.columns, parent.lower, parent.upper)
+        if not plunge.enter(bounds.lower, bounds.upper, node.column, node.lower, node.upper):
+            return None, None
         for turn in count():
             if outcome is None:
-                outcome = self._relax(here)
+                result = state.resume(here)
+                if result == DONE:
+                    child, code = self._judge(node, turn)
+                    if code in (SPLIT, CLOSED):
+                        return child, None
+                    if code == AGAIN:
+                        reason = state.effort.reason()
+                        if reason is not None:
+                            return node, reason
+                        continue
+                    outcome = state.relaxation.solver.hot_optimum()
+                elif result == INFEASIBLE:
+                    return None, None
+                elif result == BEYOND:
+                    state.useless(state.relaxation.solver.hot.bound)
+                    return None, None
+                else:
+                    outcome = result if isinstance(result, Outcome) else self._relax()
             if outcome.status == "stopped" and outcome.reason not in (None, "numerics"):
                 node.bound = max(node.bound, outcome.bound)
-                return node, before, outcome.reason
+                return node, outcome.reason
             if node.depth == 0 and turn == 0 and outcome.status == "optimal":
                 outcome = root.at_root(state, node, outcome, self.near)
-                here = np.maximum(here[0], state.bounds.lower), np.minimum(here[1], state.bounds.upper)
+                self._plunge().enter(bounds.lower, bounds.upper, -1, 0.0, 0.0)
                 if outcome.status == "stopped" and outcome.reason is not None:
-                    return node, before, outcome.reason
+                    return node, outcome.reason
             child, repeat = self._expand(node, outcome, here, last=turn >= TRIED_AGAIN, settled=turn >= MOST_TURNS)
             if not repeat:
-                return child, here, None
+                return child, None
             outcome = None  # bounds became tighter, or rows were added: once more
             reason = state.effort.reason()
             if reason is not None:
-                return node, before, reason
+                return node, reason
         raise AssertionError("counting has no end")
 
-    def _enter(self, node: Node, lower: Floats, upper: Floats) -> bool:
-        """Narrow the bounds of a parent to those of a node; say whether anything can be left."""
-        j = node.column
-        if j < 0:
-            return True
-        lower[j], upper[j] = max(lower[j], node.lower), min(upper[j], node.upper)
-        return bool((lower <= upper).all()) and self.state.bounds.propagate(lower, upper, np.array([j], np.int32))
+    def _plunge(self) -> Plunge:
+        """Return the node at work, made anew where rows or the solver are others by now."""
+        state = self.state
+        hot, (rows, budget) = state.relaxation.solver.hot, state.bounds.followed
+        if self._at_work is None or self._made_for != (hot, rows):
+            whole, costs = state.relaxation.whole, state.costs
+            self._at_work = Plunge(
+                hot, rows, budget, whole, state.domain.integers, costs.gains, costs.count, *self._here
+            )
+            self._made_for = hot, rows
+        return self._at_work
 
-    def _relax(self, here: Box) -> Outcome:
-        """Solve the relaxation of a node."""
+    def _judge(self, node: Node, turn: int) -> tuple[Node | None, int]:
+        """Judge a node whose relaxation is solved, and branch if there is nothing else to do with it."""
+        state, plunge = self.state, self._plunge()
+        gain = plunge.learn(node.column, node.up, node.change, node.bound)
+        if gain >= 0.0:
+            state.costs.note(node.up, gain)
+        node.change = 0.0
+        node.bound = max(node.bound, state.relaxation.solver.hot.bound)
+        if state.useless(node.bound):
+            return None, CLOSED
+        if self._special or due(state, node):
+            return None, ASK
+        tries = turn < TRIED_AGAIN and tries_branches(state)
+        history = RELIABLE if tries else 0
+        code = plunge.judge(state.incumbent.threshold(), turn >= MOST_TURNS, history, *state.costs.means, FLOOR)
+        if code != SPLIT:
+            return None, code
+        value = plunge.value
+        below = float(floor(value))
+        low, high = self._here[0][plunge.column], self._here[1][plunge.column]
+        branch = Branch(plunge.column, (float(low), below), (below + 1.0, float(high)), value - below)
+        return self._split(node, branch, state.relaxation.solver.present, up=plunge.up), SPLIT
+
+    def _relax(self) -> Outcome:
+        """Solve the relaxation of a node that could not just be resumed."""
         state = self.state
         with state.effort.counted("nodes"):
-            outcome = state.relax(*here)
-        state.relaxation.note_weights(outcome.basis)
-        return outcome
+            return state.relax(*self._here)
 
     def _expand(
         self, node: Node, outcome: Outcome, here: Box, *, last: bool, settled: bool
@@ -299,13 +353,11 @@ class TreeSearch:
             return None, self._repeat(outcome)
         if choice.branch is None:
             return self._branch_blindly(node, here), False
-        return self._split(node, choice.branch, outcome.basis, here), False
+        return self._split(node, choice.branch, outcome.basis), False
 
     def _outside(self, x: Floats, here: Box) -> bool:
         """Say whether a whole column has left its bounds, which have become tighter since."""
-        lower, upper = here
-        far = np.maximum(lower - x, x - upper)
-        return bool((far > np.where(lower == upper, FIXED, OUTSIDE))[self.state.relaxation.whole].any())
+        return bool(vectors.outside(x, self.state.relaxation.whole, *here, FIXED, OUTSIDE))
 
     def _met(self, node: Node) -> None:
         """End with a node whose whole point is a plan; what is more than the relaxation's tolerance stays unproven."""
@@ -319,9 +371,15 @@ class TreeSearch:
         self.state.relaxation.start_from(outcome.basis)
         return True
 
-    def _split(self, node: Node, branch: Branch, basis: Basis | None, here: Box) -> Node:
-        """Make both children; queue one and return the other to dive into."""
-        state = self.state
+    def _split(self, node: Node, branch: Branch, basis: Basis | None, *, up: bool | None = None) -> Node:
+        """Make both children; queue one and return the other to dive into.
+
+        Parameters
+        ----------
+        basis : of the node's relaxation
+        up : which to dive into, where that is known
+        """
+        state, here = self.state, self._here
         kept = basis if state.frontier.keeps_bases else None
         parent = Parent.between((state.bounds.lower, state.bounds.upper), here, kept)
         children = [
@@ -331,7 +389,7 @@ class TreeSearch:
                 (branch.up, True, 1.0 - branch.fraction),
             )
         ]
-        first = int(state.costs.prefers_up(branch.column, branch.fraction))
+        first = int(state.costs.prefers_up(branch.column, branch.fraction) if up is None else up)
         state.frontier.push([children[1 - first]])
         state.frontier.begin(children[first])
         state.relaxation.start_from(basis)
@@ -348,7 +406,7 @@ class TreeSearch:
                 )
                 branch = state.domain.branch(int(column), float(np.nextafter(middle, low)), lower, upper)
                 if branch is not None:
-                    return self._split(node, branch, None, here)
+                    return self._split(node, branch, None)
         state.frontier.give_up(node.bound, uncertain=True)
         return None
 

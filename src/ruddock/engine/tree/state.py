@@ -129,6 +129,15 @@ class SearchState:
         cutoff = self.incumbent.threshold(self.effort.limits.gap)
         return self.relaxation.solve((lower, upper), (self.bounds.lower, self.bounds.upper), cutoff, quick=quick)
 
+    def resume(self, here: tuple[Floats, Floats]) -> int | Outcome:
+        """Solve the relaxation of a node from where the solver stands; `LinearSolver.resume` says what comes back."""
+        effort = self.effort
+        before = effort.iterations
+        cutoff = self.incumbent.threshold(effort.limits.gap)
+        result = self.relaxation.resume(here, (self.bounds.lower, self.bounds.upper), cutoff)
+        effort.spent["nodes"] += effort.iterations - before
+        return result
+
     def try_out(self, lower: Floats, upper: Floats, basis: Basis, iterations: int) -> Outcome:
         """Make a few iterations within bounds, from a basis."""
         return self.relaxation.try_out(
@@ -169,12 +178,10 @@ class SearchState:
         """Return the proven lower bound of the whole problem at this moment."""
         return float(min(self.incumbent.step.up(self.frontier.bound), self.incumbent.value))
 
-    def gap_reached(self) -> bool:
-        """Say whether the best plan is as good as asked for."""
+    def gap_reached(self, bound: float) -> bool:
+        """Say whether the best plan is as good as asked for, with this bound of the whole problem."""
         best = self.incumbent.value
-        return self.incumbent.best is not None and best - self.bound() <= self.options.goal.slack(
-            best, self.effort.limits.gap
-        )
+        return self.incumbent.best is not None and best - bound <= self.options.goal.slack(best, self.effort.limits.gap)
 
     def useless(self, bound: float) -> bool:
         """Say whether a node cannot hold a plan worth finding; note what the gap asked for leaves out."""

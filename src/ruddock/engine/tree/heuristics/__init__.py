@@ -16,7 +16,7 @@ from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_by_
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-__all__ = ["Near", "jump", "keep_start", "look_for_plans", "try_start"]
+__all__ = ["Near", "due", "jump", "keep_start", "look_for_plans", "try_start"]
 
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after
@@ -24,14 +24,22 @@ DIVE_START, DIVE_SHARE = 5000, 0.2  # of all iterations that dives may take: so 
 NEAR_EVERY = 50  # nodes between two searches near a plan
 
 
+def due(state: SearchState, node: Node) -> bool:
+    """Say whether to look for plans at a node."""
+    number = state.effort.own_nodes
+    every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
+    return state.options.heuristics and (node.depth == 0 or number % every == 0 or number % NEAR_EVERY == 0)
+
+
 def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple[Floats, Floats], near: Near) -> None:
     """Look for plans where it pays: at the root, and now and then."""
-    if not state.options.heuristics or outcome.x is None:
+    if outcome.x is None or not due(state, node):
         return
+    root, number = node.depth == 0, state.effort.own_nodes
+    every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
     with state.effort.part("heuristics"):
-        basis, root = state.relaxation.solver.basis, node.depth == 0
-        found, number = state.incumbent.value, state.effort.own_nodes
-        every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
+        basis, found = outcome.basis, state.incumbent.value
+        state.relaxation.note_weights(basis)
         room = state.effort.spent["dives"] < DIVE_START + DIVE_SHARE * state.effort.iterations
         if root or (number % every == 0 and room):
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
@@ -39,11 +47,12 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
                 _round_and_dive(state, outcome, here, kinds)
                 if state.incumbent.best is None and root and not state.effort.stopped():
                     pump(state, outcome.x)
-        due = state.incumbent.value < found or root or number % NEAR_EVERY == 0
+        again = state.incumbent.value < found or root or number % NEAR_EVERY == 0
         if state.effort.stopped():
             return
-        if state.incumbent.best is not None and due and not state.incumbent.settled(outcome.bound):
-            polish(state)
+        if state.incumbent.best is not None and again and not state.incumbent.settled(outcome.bound):
+            if state.incumbent.begin_polish():
+                polish(state)
             if not state.options.inner:
                 near_plan(state, outcome.x, near)
         state.relaxation.start_from(basis)
@@ -52,7 +61,7 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
 def _round_and_dive(state: SearchState, outcome: Outcome, here: tuple[Floats, Floats], kinds: tuple[str, ...]) -> None:
     """Round the point of a relaxation, then dive from it in some ways, until a plan is as good as the bound."""
     assert outcome.x is not None
-    basis = state.relaxation.solver.basis
+    basis = outcome.basis
     state.try_plan(round_by_locks(state, outcome.x))
     if not state.incumbent.settled(outcome.bound) and not state.effort.stopped():
         fix_and_propagate(state, outcome.x)

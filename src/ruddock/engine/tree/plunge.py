@@ -1,0 +1,211 @@
+# cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
+"""The nodes of a dive: what each needs between the solve of its relaxation and that of its child, compiled.
+
+The bounds of the node at work stand here. What a node asks for beyond the ordinary (a plan, heuristics, trials of
+branches, columns that are not just whole) is left to the caller, who is told so.
+"""
+
+import numpy as np
+
+try:
+    import cython
+except ImportError:  # the interpreted case without Cython at hand
+    from ruddock.engine import interpreted as cython
+
+if cython.compiled:
+    from cython.cimports.libc.math import floor
+    from cython.cimports.ruddock.engine.simplex.hot import HotStart
+    from cython.cimports.ruddock.engine.tree.propagate import Propagator
+    from cython.cimports.ruddock.engine.tree.vectors import narrow, outside, scores
+else:
+    from math import floor
+
+    from ruddock.engine.simplex.hot import HotStart
+    from ruddock.engine.tree.propagate import Propagator
+    from ruddock.engine.tree.vectors import narrow, outside, scores
+
+CLOSED = 0  # nothing is left of the node
+AGAIN = 1  # its bounds became so tight that its point has left them: to be solved once more
+SPLIT = 2  # to be branched on `column` at `value`
+ASK = 3  # the caller decides
+
+OUTSIDE = 1e-5  # how far out of its bounds a point is solved anew; less is within the tolerance
+FIXED = 1e-8  # the same for columns that have one value left, which nothing can be branched on
+
+INFINITY = cython.declare(cython.double, float("inf"))
+INTEGRALITY = cython.declare(cython.double, 1e-6)  # how far from whole a value counts as whole
+
+
+class Plunge:
+    """The node at work.
+
+    Parameters
+    ----------
+    hot : HotStart
+        Solves the relaxations.
+    rows : Propagator, or None
+        None where nothing is to be propagated.
+    budget : int
+        Entries that propagation of one node looks at, at most.
+    whole : bool array, shape (n,)
+        Which columns are integer, those that rows make so among them.
+    integers : int32 array
+        Numbers of the columns that have to be.
+    gains, counts : arrays, shape (2, n)
+        Of pseudo-costs; kept, not copied.
+    lower, upper : float arrays, shape (n,)
+        Bounds of the node; kept, not copied.
+
+    Attributes
+    ----------
+    column, value, up : the branch, and whether to dive upwards
+    """
+
+    def __init__(self, hot, rows, budget, whole, integers, gains, counts, lower, upper):
+        n = len(whole)
+        self.hot, self.rows, self.budget = hot, rows, budget
+        self.propagates = rows is not None
+        self.whole, self.integers, self.gains, self.counts = whole, integers, gains, counts
+        self.lower, self.upper = lower, upper
+        self.moved, self.violated = np.zeros(n + 1, np.int32), np.zeros(n + 1, np.int64)
+        self.merit = np.zeros(n + 1)
+        self.value = 0.0
+        self.column, self.up = -1, False
+
+    def take(self, lower, upper, columns, low, high):
+        """Begin with the bounds of the whole tree, narrowed for some columns.
+
+        Parameters
+        ----------
+        lower, upper : float arrays, shape (n,)
+        columns, low, high : arrays of one length
+        """
+        least: cython.double[::1] = lower
+        most: cython.double[::1] = upper
+        item: cython.int[::1] = columns
+        below: cython.double[::1] = low
+        above: cython.double[::1] = high
+        j: cython.int
+        k: cython.int
+        for j in range(least.shape[0]):
+            self.lower[j] = least[j]
+            self.upper[j] = most[j]
+        for k in range(item.shape[0]):
+            j = item[k]
+            self.lower[j] = max(self.lower[j], below[k])
+            self.upper[j] = min(self.upper[j], above[k])
+
+    def enter(self, lower, upper, column, low, high):
+        """Narrow the bounds to a child's, by those of the whole tree as they are now, by a branch and what follows.
+
+        Returns
+        -------
+        bool
+            Whether anything can be left.
+        """
+        least: cython.double[::1] = lower
+        most: cython.double[::1] = upper
+        branch: cython.int = column
+        fits: cython.bint = True
+        j: cython.int
+        for j in range(least.shape[0]):
+            self.lower[j] = max(self.lower[j], least[j])
+            self.upper[j] = min(self.upper[j], most[j])
+            fits &= self.lower[j] <= self.upper[j]
+        if branch < 0 or not fits:
+            return fits
+        self.lower[branch] = max(self.lower[branch], low)
+        self.upper[branch] = min(self.upper[branch], high)
+        if self.lower[branch] > self.upper[branch]:
+            return False
+        self.moved[0] = branch
+        return self._follow(1)
+
+    def _follow(self, count):
+        """Propagate from columns that moved; say whether anything can be left."""
+        if not self.propagates:
+            return True
+        self.rows.noted = 0
+        return self.rows.follow(self.lower, self.upper, self.moved, count, self.budget) >= 0
+
+    def learn(self, column, up, change, bound):
+        """Note what the branch has been worth by which the node was entered; return the gain per unit, or -1.
+
+        Parameters
+        ----------
+        column, up, change : the branch, and how far the column had to move at least
+        bound : of the parent
+        """
+        j: cython.int = column
+        side: cython.int = 1 if up else 0
+        gain: cython.double = self.hot.objective - bound
+        if j < 0 or change <= 1e-9 or not -INFINITY < gain < INFINITY:
+            return -1.0
+        gain = max(gain, 0.0) / change
+        self.gains[side, j] += gain
+        self.counts[side, j] += 1
+        return gain
+
+    def judge(self, threshold, settled, reliable, mean_down, mean_up, least):
+        """Judge a node whose relaxation has been solved, and choose its branch.
+
+        Parameters
+        ----------
+        threshold : float
+            Objective value from which on a plan is no better than the best one.
+        settled : bool
+            Whether the node is not to be solved again.
+        reliable : int
+            How much history a column needs to be trusted.
+        mean_down, mean_up : float
+            What a column without history is expected to gain for each unit.
+        least : float
+            What a gain counts at least.
+
+        Returns
+        -------
+        int
+            CLOSED, AGAIN, SPLIT or ASK.
+        """
+        value: cython.double[::1] = self.hot.x
+        trusted: cython.longlong = reliable
+        fewest: cython.longlong
+        most: cython.double = threshold
+        j: cython.int
+        k: cython.int
+        best: cython.int = 0
+        count: cython.int = 0
+        v: cython.double
+        down: cython.double
+        up: cython.double
+        for k in range(self.integers.shape[0]):
+            j = self.integers[k]
+            v = value[j] - floor(value[j])
+            self.violated[count] = j  # kept if it is not whole; without a branch
+            count += (v > INTEGRALITY) & (v < 1.0 - INTEGRALITY)
+        if count == 0:
+            return ASK
+        if most < INFINITY:
+            k = narrow(self.hot.reduced, self.whole, self.lower, self.upper, most - self.hot.bound, self.moved)
+            if k > 0 and not self._follow(k):
+                return CLOSED
+        if not settled and outside(value, self.whole, self.lower, self.upper, FIXED, OUTSIDE):
+            return AGAIN
+        fewest = scores(
+            self.gains, self.counts, mean_down, mean_up, self.violated[:count], value, least, self.merit[:count]
+        )
+        if fewest < trusted and count > 1:
+            return ASK
+        for k in range(1, count):
+            if self.merit[k] > self.merit[best]:
+                best = k
+        j = self.violated[best]
+        v = floor(value[j])
+        if v < self.lower[j] or v + 1.0 > self.upper[j]:
+            return ASK
+        self.column = j
+        self.value = value[j]
+        down = self.gains[0, j] / self.counts[0, j] if self.counts[0, j] else 1.0
+        up = self.gains[1, j] / self.counts[1, j] if self.counts[1, j] else 1.0
+        self.up = up * (1.0 - (self.value - v)) < down * (self.value - v)
+        return SPLIT
