@@ -21,3 +21,4 @@ cdef class Plunge:
     cdef readonly bint up
 
     cdef bint _follow(self, int count) except -1
+    cdef int _promising(self, int count, long long trusted) noexcept

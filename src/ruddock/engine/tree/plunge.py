@@ -146,7 +146,22 @@ class Plunge:
         self.counts[side, j] += 1
         return gain
 
-    def judge(self, threshold, settled, reliable, mean_down, mean_up, least):
+    def _promising(self, count, trusted):
+        """Return how many of the candidates have a history and promise more than any without one."""
+        k: cython.int
+        j: cython.longlong
+        best: cython.double = -1.0
+        result: cython.int = 0
+        for k in range(count):
+            j = self.violated[k]
+            if min(self.counts[0, j], self.counts[1, j]) < trusted:
+                best = max(best, self.merit[k])
+        for k in range(count):
+            j = self.violated[k]
+            result += self.merit[k] > best and min(self.counts[0, j], self.counts[1, j]) >= trusted
+        return result
+
+    def judge(self, threshold, settled, reliable, lookahead, mean_down, mean_up, least):
         """Judge a node whose relaxation has been solved, and choose its branch.
 
         Parameters
@@ -157,6 +172,8 @@ class Plunge:
             Whether the node is not to be solved again.
         reliable : int
             How much history a column needs to be trusted.
+        lookahead : int
+            The caller is asked unless more candidates than this are trusted and promise more than any that is not.
         mean_down, mean_up : float
             What a column without history is expected to gain for each unit.
         least : float
@@ -169,6 +186,7 @@ class Plunge:
         """
         value: cython.double[::1] = self.hot.x
         trusted: cython.longlong = reliable
+        ahead: cython.int = lookahead
         fewest: cython.longlong
         most: cython.double = threshold
         j: cython.int
@@ -194,7 +212,7 @@ class Plunge:
         fewest = scores(
             self.gains, self.counts, mean_down, mean_up, self.violated[:count], value, least, self.merit[:count]
         )
-        if fewest < trusted and count > 1:
+        if fewest < trusted and count > 1 and self._promising(count, trusted) <= ahead:
             return ASK
         for k in range(1, count):
             if self.merit[k] > self.merit[best]:

@@ -18,7 +18,7 @@ from ruddock.engine.outcome import FEASIBILITY, Basis, Limits, Options, Outcome,
 from ruddock.engine.simplex.constants import BEYOND, DONE, INFEASIBLE
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree import answer, root, vectors, workers
-from ruddock.engine.tree.branching import RELIABLE, choose, tries_branches
+from ruddock.engine.tree.branching import LOOKAHEAD, RELIABLE, choose, tries_branches
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
 from ruddock.engine.tree.heuristics import due, jump, keep_start, look_for_plans, try_start
@@ -280,8 +280,8 @@ class TreeSearch:
         if self._special or due(state, node):
             return None, ASK
         tries = turn < TRIED_AGAIN and tries_branches(state)
-        history = RELIABLE if tries else 0
-        code = plunge.judge(state.incumbent.threshold(), turn >= MOST_TURNS, history, *state.costs.means, FLOOR)
+        threshold, settled, history = state.incumbent.threshold(), turn >= MOST_TURNS, RELIABLE if tries else 0
+        code = plunge.judge(threshold, settled, history, LOOKAHEAD, *state.costs.means, FLOOR)
         if code != SPLIT:
             return None, code
         value = plunge.value
