@@ -56,7 +56,7 @@ cdef class Core:
     cdef void compute_dual(self, double[::1] cost) noexcept nogil
     cdef void exchange(self, int p, int q, int r) noexcept nogil
     cdef void reprice(self, double[::1] cost) noexcept nogil
-    cdef bint rebound(self, double[::1] lower, double[::1] upper, double[::1] unit, double far) noexcept nogil
+    cdef bint rebound(self, double[::1] lower, double[::1] upper, double[::1] unit, double far, bint carries) noexcept nogil
     cdef double wrong_signs(self) noexcept nogil
     cdef void dual_values(self, double[::1] costs, double[::1] scales, double[::1] result) noexcept nogil
     cdef long long work(self) noexcept nogil

@@ -103,7 +103,23 @@ class Core:
         self.cost_changed = False
         self.compute_dual(self.cost)
 
-    def rebound(self, lower, upper, unit, far):
+    def take_basis(self, codes, weights):
+        """Take the codes of a square basis, and the pricing weights of its variables, by variable; None for 1."""
+        j: cython.int
+        p: cython.int = 0
+        given: cython.schar[::1] = codes
+        known: cython.double[::1] = weights
+        for j in range(self.total):
+            self.code[j] = given[j]
+            self.place[j] = -1
+            if given[j] == BASIC:
+                self.place[j] = p
+                self.head[p] = j
+                self.weight[p] = 1.0 if weights is None else known[j]
+                p += 1
+        self.factored = False
+
+    def rebound(self, lower, upper, unit, far, carries):
         """Take bounds of the columns on a basis whose factors, values and reduced costs are at hand.
 
         Variables out of the basis go to the side that their reduced costs ask for; what has moved is carried over to
@@ -115,6 +131,7 @@ class Core:
             In true units.
         unit : what 1 of a scaled variable is
         far : bounds of this size and more count as none
+        carries : whether what moves is carried over to the basic values
 
         Returns
         -------
@@ -155,7 +172,8 @@ class Core:
             codes[j] = code
             value = self.lower[j] if code == AT_LOWER else self.upper[j] if code == AT_UPPER else 0.0
             if value != x[j]:
-                self.add_column(j, value - x[j], self.aux)
+                if carries:
+                    self.add_column(j, value - x[j], self.aux)
                 x[j] = value
         if self.aux.count:
             self.factor.forward(self.aux, False)

@@ -20,7 +20,7 @@ cdef class HotStart:
     cdef readonly double objective
     cdef readonly double bound
 
-    cdef bint _start(self, double[::1] cost, double far) noexcept nogil
+    cdef int _start(self, double[::1] cost, double far, bint afresh) except -1 nogil
     cdef int _run(self, double[::1] cost, double cutoff, long long budget, long long limit) except -1 nogil
     cdef void _judge(self, double[::1] cost) noexcept nogil
     cdef bint _optimal(self, double[::1] cost) noexcept nogil

@@ -65,7 +65,7 @@ class HotStart:
         self.activity, self.y, self.proof = np.zeros(core.m), np.zeros(core.m), np.zeros(core.m)
         self.objective = self.bound = 0.0
 
-    def start(self, cost, far):
+    def start(self, cost, far, afresh):
         """Take the bounds as they are now; say whether the basis is dual feasible within them.
 
         Parameters
@@ -73,10 +73,12 @@ class HotStart:
         cost : float array, shape (n + m,)
             True costs, scaled, for where the core's have been shifted.
         far : bounds of this size and more count as none
+        afresh : whether the core has been given another basis, whose factors and numbers are to be computed
         """
         costs: cython.double[::1] = cost
         most: cython.double = far
-        return self._start(costs, most)
+        anew: cython.bint = afresh
+        return self._start(costs, most, anew)
 
     def run(self, cost, cutoff, budget, limit):
         """Go on until an answer is proven, and return its code.
@@ -106,10 +108,14 @@ class HotStart:
             result = self._run(costs, most, touch, last)
         return result
 
-    def _start(self, cost, far):
-        if self.core.cost_changed:
+    def _start(self, cost, far, afresh):
+        if afresh:
+            self.core.refactor()
+        if afresh or self.core.cost_changed:
             self.core.reprice(cost)
-        fits: cython.bint = self.core.rebound(self.lower, self.upper, self.unit, far)
+        fits: cython.bint = self.core.rebound(self.lower, self.upper, self.unit, far, not afresh)
+        if afresh:
+            self.core.compute_primal()
         if fits:
             self.dual.measure()
         return fits

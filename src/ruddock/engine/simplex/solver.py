@@ -113,12 +113,12 @@ class LinearSolver:
     def change_costs(self, columns: Any, costs: Any) -> None:
         """Give ``columns`` new costs; the basis stays."""
         self._data.costs[columns] = costs
-        self._at.ready = False
+        self._at.forget_limits()
 
     def change_limits(self, rows: Any, lower: Any, upper: Any) -> None:
         """Give ``rows`` new limits; the basis stays."""
         self._data.change_limits(rows, lower, upper)
-        self._at.ready = False
+        self._at.forget_limits()
 
     def append_rows(self, matrix: Any, lower: Floats, upper: Floats) -> None:
         """Append rows below the others; their logicals join the basis."""

@@ -60,7 +60,7 @@ class WarmBasis:
         # the core's arrays, as NumPy sees them
         self.x, self.code, self.head = np.asarray(core.x), np.asarray(core.code), np.asarray(core.head)
         self.place, self._weight = np.asarray(core.place), np.asarray(core.weight)
-        self._factored = self.ready = False
+        self._factored = self.ready = self._known_limits = False
         self._present: Basis | None = None
 
     @property
@@ -120,6 +120,7 @@ class WarmBasis:
         """Start the next time from where the core is now."""
         self.codes = self.code.copy()
         self.ready = not self.core.bounds_changed
+        self._known_limits &= self.ready
 
     @property
     def weights(self) -> Floats:
@@ -133,20 +134,25 @@ class WarmBasis:
     def install(self) -> None:
         """Put scaled bounds, costs and the basis into the core."""
         self._present = None
-        m, n = self.data.problem.m, self.data.problem.n
         self.scaled = self.data.vectors(without_far=self._without_far)
         if self.codes is None:
             self.codes = _crashed(self.data.now)
-        self.code[:] = self.codes
-        if not self._factored:
-            basic = np.flatnonzero(self.codes == BASIC)
-            self.place[:] = -1
-            self.head[:] = basic
-            self.place[basic] = np.arange(m)
+        self._known_limits = True
+        self._place()
+
+    def _place(self) -> None:
+        """Put the basis into the core."""
+        assert self.codes is not None
+        if self._factored:
+            self.code[:] = self.codes
+        else:
             known = self._known_weights
-            self._weight[:] = 1.0 if known is None or len(known) != n + m else known[basic]
-            self.core.factored = False
+            self.core.take_basis(self.codes, known if known is not None and len(known) == len(self.x) else None)
             self._factored = True
+
+    def forget_limits(self) -> None:
+        """Read costs and the limits of rows anew before the next solve."""
+        self.ready = self._known_limits = False
 
     def take_far(self) -> bool:
         """Let bounds that are very far count from now on; say whether that changes anything."""
@@ -160,11 +166,14 @@ class WarmBasis:
     def start_hot(self) -> bool:
         """Give the core the present bounds of columns, and true costs; say whether the basis is dual feasible then."""
         self._present = None
-        if not self.ready:
+        afresh = not self.ready and self._known_limits
+        if afresh:
+            self._place()
+        elif not self.ready:
             self.install()
             self.restore()
-            self.ready = True
-        return bool(self.hot.start(self.scaled[2], FAR if self._without_far else np.inf))
+        self.ready = True
+        return bool(self.hot.start(self.scaled[2], FAR if self._without_far else np.inf, afresh))
 
     def restore(self) -> None:
         """Set true bounds and costs, put nonbasic variables on their bounds, and recompute."""

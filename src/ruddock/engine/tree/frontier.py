@@ -212,9 +212,11 @@ class Frontier:
     # ------------------------------------------------------------------ leases
 
     def lease(self, count: int, seconds: float) -> Lease:
-        """Lend the nodes with the least bounds for some time at most."""
+        """Lend nodes for some time at most: of those with the least bounds, every other one."""
         assert self._lease is None
-        self._lease = Lease([self._pop() for _ in range(min(count, len(self)))], time.monotonic() + seconds)
+        best = [self._pop() for _ in range(min(2 * count, len(self)))]
+        self.push(best[1::2])
+        self._lease = Lease(best[::2], time.monotonic() + seconds)
         return self._lease
 
     def give_back(self, nodes: Iterable[Node] | None = None) -> None:

@@ -20,16 +20,19 @@ from dataclasses import dataclass, field, replace
 from typing import IO, Protocol
 
 from ruddock.engine.outcome import Limits, Reason
-from ruddock.engine.tree.frontier import Lease, Node
+from ruddock.engine.tree.bundle import Bundle
+from ruddock.engine.tree.frontier import Lease
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-NODES = 100  # between two hand-overs
-SHARE = 12  # open nodes lent at a time
+NODES = 400  # between two hand-overs at most
+BETWEEN = 0.5  # seconds between them at most, by the measure below
+SHARE, FEWEST = 250, 12  # open nodes lent at a time, at most and at least
+FREELY = 2  # times the iterations of the search that the helper may take for as many nodes
 EARLIEST = 10  # nodes before which no helper is thought of
-A_NODE, AN_ENTRY = 1e-3, 7e-8  # seconds, about, that a node and a row or column of an iteration take
-CALLED, WORTH = 0.5, 1.5  # seconds, by that measure, after which a helper is called, and after which it joins
+A_NODE, AN_ENTRY = 2.5e-4, 7e-8  # seconds, about, that a node and a row or column of an iteration take
+CALLED, WORTH = 0.3, 0.8  # seconds, by that measure, after which a helper is called, and after which it joins
 PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
 GOODBYE = 0.2  # seconds that the threads of a helper that was killed have to end
@@ -40,7 +43,7 @@ GLANCE = 0.02  # seconds between two looks at the limits while waiting
 class Share:
     """What the helper is given: nodes, and all that has changed since the last time."""
 
-    nodes: list[Node]
+    nodes: Bundle
     most_nodes: int
     most_iterations: int
     seconds: float
@@ -52,7 +55,7 @@ class Share:
 class Return:
     """What comes back."""
 
-    nodes: list[Node] = field(default_factory=list)
+    nodes: Bundle = field(default_factory=lambda: Bundle.of([]))
     best: Floats | None = None
     given_up: float = float("inf")
     uncertain: bool = False
@@ -95,7 +98,9 @@ class Team:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
         self._ready = self._gone = False
         self._lease: Lease | None = None
-        self._due = self._iterations = 0
+        self._nodes = self._iterations = 0  # of the search at the last hand-over
+        self._due = 0
+        self._worked = 0.0
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
@@ -106,25 +111,30 @@ class Team:
         if not self._ready and _work(state) > WORTH:
             self._hand.prepare(pickle.dumps(state))
             self._ready = True
-            self._iterations, self._due = effort.iterations, effort.own_nodes + NODES
-        if not self._ready or not (now or effort.own_nodes >= self._due):
+            self._mark(state, NODES)
+        if not self._ready or not (now or effort.own_nodes >= self._due or _work(state) - self._worked > BETWEEN):
             return
-        # as much work as the search has done since the last time, its heuristics included
-        done = effort.iterations - self._iterations
+        # as much work as the search has done since the last time
+        nodes, iterations = effort.own_nodes - self._nodes, effort.iterations - self._iterations
         self.take_back(state)
         left = effort.limits.nodes - effort.nodes
-        self._iterations, self._due = effort.iterations, effort.own_nodes + int(min(NODES, left / 2))  # both within it
-        if len(state.frontier) > SHARE and left >= 2 and not self._gone and not effort.stopped():
-            self._lend(state, int(min(4 * NODES, left / 2)), max(done, NODES))
+        self._mark(state, int(min(NODES, left / 2)))  # both within it
+        if len(state.frontier) > 2 * FEWEST and left >= 2 and not self._gone and not effort.stopped():
+            self._lend(state, int(min(nodes, left / 2)), FREELY * max(iterations, nodes))
+
+    def _mark(self, state: SearchState, nodes: int) -> None:
+        """Note where the search stands at a hand-over; the next is due after so many nodes."""
+        self._nodes, self._iterations = state.effort.own_nodes, state.effort.iterations
+        self._due, self._worked = self._nodes + nodes, _work(state)
 
     def _lend(self, state: SearchState, most_nodes: int, most_iterations: int) -> None:
         now = time.monotonic()
-        lease = state.frontier.lease(SHARE, PATIENCE + LATE * (now - self._begun))
+        lease = state.frontier.lease(min(SHARE, len(state.frontier) // 2), PATIENCE + LATE * (now - self._begun))
         self._begun, self._lease = now, lease
         self._hand.give(
             pickle.dumps(
                 Share(
-                    lease.nodes,
+                    Bundle.of(lease.nodes),
                     most_nodes,
                     most_iterations,
                     state.effort.seconds_left,
@@ -146,7 +156,7 @@ class Team:
             self.close()
             return
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
-        state.frontier.give_back(done.nodes)
+        state.frontier.give_back(done.nodes.unpacked())
         effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
         if done.costs is not None:
             state.costs.add(done.costs)
@@ -186,7 +196,7 @@ def _wanted(state: SearchState) -> bool:
     options = state.options
     if options.cores < 2 or options.inner or options.lazy is not None or state.effort.own_nodes < EARLIEST:
         return False
-    return _work(state) > CALLED and len(state.frontier) > 2 * SHARE
+    return _work(state) > CALLED and len(state.frontier) > 2 * FEWEST
 
 
 def _work(state: SearchState) -> float:
@@ -213,10 +223,10 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
     if share.best is not None:
         state.try_plan(share.best)
     known = state.incumbent.value
-    frontier.push(share.nodes)
+    frontier.push(share.nodes.unpacked())
     go_on()
     return Return(
-        frontier.empty(),
+        Bundle.of(frontier.empty()),
         state.incumbent.best if state.incumbent.value < known else None,
         frontier.given_up,
         frontier.uncertain,

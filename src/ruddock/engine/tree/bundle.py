@@ -1,0 +1,87 @@
+"""Open nodes as a few arrays, which another process gets at a fraction of what the objects would take."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+
+from ruddock.engine.outcome import Basis
+from ruddock.engine.tree.frontier import Node, Parent
+from ruddock.problem import Floats
+
+NODE: list[tuple[str, type]] = [("bound", float), ("lower", float), ("upper", float), ("change", float)]
+NODE += [("depth", np.int32), ("parent", np.int32), ("column", np.int32), ("up", np.bool_)]
+
+
+@dataclass(eq=False, repr=False)
+class Bundle:
+    """Nodes, and the parents that they share.
+
+    Attributes
+    ----------
+    nodes : structured array, shape (k,)
+        Their numbers, and that of the parent; -1 for none.
+    starts : int array, shape (p + 1,)
+        Where the columns of each parent begin.
+    columns, lower, upper : arrays
+        The bounds of all parents, one after another.
+    bases : list of (int array, int array, int array)
+        Where the codes of each parent's basis begin, and the codes: of columns, and of rows; of none, none.
+    """
+
+    nodes: np.ndarray
+    starts: np.ndarray
+    columns: np.ndarray
+    lower: Floats
+    upper: Floats
+    bases: tuple[tuple[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
+
+    @classmethod
+    def of(cls, nodes: Iterable[Node]) -> Bundle:
+        """Pack nodes."""
+        nodes = list(nodes)
+        parents = {id(node.parent): node.parent for node in nodes if node.parent is not None}
+        number = {key: k for k, key in enumerate(parents)}
+        number[id(None)] = -1
+        packed = np.array(
+            [(n.bound, n.lower, n.upper, n.change, n.depth, number[id(n.parent)], n.column, n.up) for n in nodes],
+            dtype=NODE,
+        )
+        shared = list(parents.values())
+        bases = [(p.basis.columns, p.basis.rows) if p.basis is not None else (NO_CODES, NO_CODES) for p in shared]
+        starts, columns = _joined([p.columns for p in shared], np.int32)
+        return cls(
+            packed,
+            starts,
+            columns,
+            _joined([p.lower for p in shared], float)[1],
+            _joined([p.upper for p in shared], float)[1],
+            (_joined([b[0] for b in bases], np.int8), _joined([b[1] for b in bases], np.int8)),
+        )
+
+    def unpacked(self) -> list[Node]:
+        """Return the nodes."""
+        parents: list[Parent | None] = []
+        (first, codes), (second, others) = self.bases
+        spans = zip(pairwise(self.starts.tolist()), pairwise(first.tolist()), pairwise(second.tolist()), strict=True)
+        for (a, b), (c, d), (e, f) in spans:
+            basis = Basis(codes[c:d], others[e:f]) if d > c or f > e else None
+            parents.append(Parent(self.columns[a:b], self.lower[a:b], self.upper[a:b], basis))
+        parents.append(None)  # number -1
+        return [
+            Node(bound, depth, parents[parent], column, lower, upper, up, change)
+            for bound, lower, upper, change, depth, parent, column, up in self.nodes.tolist()
+        ]
+
+
+NO_CODES = np.zeros(0, np.int8)
+
+
+def _joined(parts: Sequence[np.ndarray], kind: object) -> tuple[np.ndarray, np.ndarray]:
+    """Return where each of some arrays begins in one array of all, and that."""
+    starts = np.zeros(len(parts) + 1, np.int64)
+    np.cumsum([len(part) for part in parts], out=starts[1:])
+    return starts, np.concatenate([np.zeros(0, kind), *parts], dtype=kind)  # type: ignore[call-overload]
