@@ -39,6 +39,7 @@ class Bounds:
         """Make the rows of a problem ready; the value of the best plan is the last of them."""
         self._whole = whole
         self._rows = propagator(problem.with_rows(problem.costs[None, :], -np.inf, cutoff))
+        self._rows.hold(self._semis)  # they may be zero, whatever follows for the rest of their range
         self._budget = LEAST_WORK + NODE_WORK * problem.nonzeros
 
     def __getstate__(self) -> dict[str, object]:
@@ -68,12 +69,7 @@ class Bounds:
         """Do the same, and leave on the trail what moved."""
         if not self._propagates:
             return bool((lower <= upper).all())
-        semis = self._semis
-        kept = (lower[semis].copy(), upper[semis].copy()) if len(semis) else None
-        count = self._rows.run(lower, upper, columns, self._budget)
-        if kept is not None:
-            lower[semis], upper[semis] = kept
-        return bool(count >= 0)
+        return bool(self._rows.run(lower, upper, columns, self._budget) >= 0)
 
     # ------------------------------------------------------------------ reduced costs
 

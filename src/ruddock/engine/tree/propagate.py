@@ -23,6 +23,7 @@ from ruddock.engine.simplex.room import grown
 
 INFINITY = cython.declare(cython.double, float("inf"))
 IMPOSSIBLE = cython.declare(cython.int, 1)  # -1 tells of an exception
+HELD = cython.declare(cython.int, 2)  # of a column whose bounds are not to move
 NEAR = cython.declare(cython.double, 1e-6)  # whole numbers are rounded with this much room
 SHARE = cython.declare(cython.double, 0.05)  # of a continuous column's range that a bound must move by
 EPSILON = cython.declare(cython.double, 4.0 * 2.0**-52)  # of all terms of a sum: what adding them up may lose
@@ -42,7 +43,7 @@ class Propagator:
     row_lower, row_upper : float arrays, shape (m,)
         Kept, not copied: limits changed in place count from then on.
     whole : int8 array, shape (n,)
-        Which columns are integer.
+        Which columns are integer; kept.
     """
 
     def __init__(self, m, n, rows, columns, row_lower, row_upper, whole):
@@ -61,6 +62,13 @@ class Propagator:
         self.noted = 0
         self.past = np.zeros(256, dtype=np.int32)
         self.past_low, self.past_high = np.zeros(256), np.zeros(256)
+
+    def hold(self, columns):
+        """Leave the bounds of some columns as they are from now on."""
+        held: cython.int[::1] = columns
+        k: cython.int
+        for k in range(held.shape[0]):
+            self.whole[held[k]] = HELD
 
     def forget(self):
         """Forget what was noted: it is not to be undone."""
@@ -280,6 +288,8 @@ class Propagator:
     def _tighten(self, j, upper, bound, error, low, high):
         """Take a bound, wrong by ``error`` at most, if it is better by enough; say whether it crosses the other."""
         room: cython.double = high[j] - low[j]
+        if self.whole[j] == HELD:
+            return 0
         if bound != bound or bound == INFINITY or bound == -INFINITY:
             return 0
         if error > MOST_ERROR * (1.0 if self.whole[j] else max(1.0, abs(bound))):
