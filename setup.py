@@ -8,6 +8,7 @@ SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dua
 KERNELS = (
     *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
     *(f"ruddock.engine.interior.{name}" for name in ("ordering", "cholesky", "product")),
+    "ruddock.engine.first_order.gradient",
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
     *(f"ruddock.engine.tree.{name}" for name in ("jump", "propagate", "vectors", "plunge")),
     "ruddock.formats.mps.kernel",

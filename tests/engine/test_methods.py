@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Literal
 
 import numpy as np
 import pytest
 from scipy import sparse
 
-from ruddock.engine import linear
+from ruddock.engine import linear, prediction
+from ruddock.engine.certificates import feasible
 from ruddock.engine.exact import certify
 from ruddock.engine.interior.mehrotra import interior_point
 from ruddock.engine.outcome import AT_LOWER, BASIC, Basis, Limits, Options
@@ -25,6 +27,7 @@ WAYS = (
     Options(method="primal", presolve=False),
     Options(method="interior"),
     Options(method="interior", presolve=False),
+    Options(method="first-order", presolve=False),
 )
 
 
@@ -49,19 +52,24 @@ def test_all_methods_give_the_same_answer_with_and_without_presolve(structure: s
                     assert outcome.objective == pytest.approx(plain.objective, rel=1e-9, abs=1e-9), (seed, wish, way)
 
 
-def test_the_interior_point_takes_over_from_a_simplex_method_that_takes_long(monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("method", ["interior", "first-order"])
+def test_another_method_takes_over_from_a_simplex_method_that_takes_long(
+    method: Literal["interior", "first-order"], monkeypatch: pytest.MonkeyPatch
+) -> None:
     from ruddock.engine.simplex import solver
 
-    monkeypatch.setattr(linear, "RIVALLED", 0)
-    monkeypatch.setattr(linear, "HEAD_START", 20_000)
-    monkeypatch.setattr(linear, "BET", 0.0)
+    monkeypatch.setattr(prediction, "RIVALLED", 0)
+    monkeypatch.setattr(prediction, "HEAD_START", 20_000)
+    monkeypatch.setattr(prediction, "BET", 0.0)
+    monkeypatch.setattr(prediction, "rival", lambda *_: prediction.Rival(method, 1.0))
     monkeypatch.setattr(solver, "BUDGET", 10_000)
     taken = 0
     for seed, structure in enumerate(STRUCTURES):
         problem = planted(random_lp(structure, seed, 60, 90, "optimal"), seed)
         outcome = solve(problem)
         judge(problem, outcome)
-        taken += outcome.counters.interior_steps > 0
+        counters = outcome.counters
+        taken += (counters.interior_steps if method == "interior" else counters.gradient_steps) > 0
         again = solve(problem)
         assert again.counters.iterations == outcome.counters.iterations
     assert taken
@@ -75,6 +83,31 @@ def test_the_interior_point_lands_near_a_basis() -> None:
     assert 0 < outcome.counters.interior_steps < 40
     assert outcome.counters.iterations < 0.2 * direct.counters.iterations
     judge(problem, outcome)
+
+
+@pytest.mark.parametrize("structure", STRUCTURES)
+def test_the_first_order_method_alone_has_a_plan_and_a_bound_that_hold(
+    structure: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(linear, "MOST_CROSSED", 0)
+    monkeypatch.setattr(linear, "MANY_STEPS", 30_000)
+    found = 0
+    for seed in range(6):
+        problem = random_lp(structure, seed, 40, 60, "optimal")
+        best = LinearSolver(problem).solve().objective
+        outcome = solve(problem, options=Options(method="first-order", presolve=seed % 2 > 0))
+        assert outcome.status in ("stopped", "optimal")  # presolve may settle it
+        assert outcome.bound <= best + 1e-9 * max(1.0, abs(best))
+        if outcome.x is not None:
+            activity = problem.activity(outcome.x)
+            assert feasible(problem, outcome.x, activity, problem.lower, problem.upper)
+            assert outcome.objective == pytest.approx(problem.objective(outcome.x))
+            assert outcome.objective == pytest.approx(best, rel=1e-2, abs=1e-2)
+            found += 1
+        # nothing is left of it where a limit passes at once
+        halted = solve(problem, Limits(seconds=0.0), Options(method="first-order"))
+        assert (halted.status, halted.reason) == ("stopped", "time")
+    assert found
 
 
 def test_dense_columns_are_kept_out_of_the_normal_equations() -> None:
@@ -95,8 +128,8 @@ def test_dense_columns_are_kept_out_of_the_normal_equations() -> None:
 def test_the_engine_takes_the_interior_method_where_it_is_likely_to_pay(monkeypatch: pytest.MonkeyPatch) -> None:
     problem = two_product_staircase(60)
     assert solve(problem).counters.interior_steps == 0
-    monkeypatch.setattr(linear, "MANY_ROWS", 10)
-    monkeypatch.setattr(linear, "THIN", 100.0)
+    monkeypatch.setattr(prediction, "MANY_ROWS", 10)
+    monkeypatch.setattr(prediction, "THIN", 100.0)
     assert solve(problem).counters.interior_steps > 0
 
 

@@ -96,9 +96,10 @@ SOLVE: dict[str, Callable[[Command], Command]] = {
     ),
     "method": click.option(
         "--method",
-        type=click.Choice(["auto", "dual", "primal", "interior"]),
+        type=click.Choice(["auto", "dual", "primal", "interior", "first-order"]),
         default="auto",
-        help="For linear models: the dual or primal simplex method, or interior point with crossover.",
+        help="For linear models: the dual or primal simplex method, interior point with crossover, or a first-order "
+        "method for very large ones.",
     ),
     "presolve": click.option("--no-presolve", is_flag=True, help="Solve the model without reducing it first."),
     "cores": click.option(

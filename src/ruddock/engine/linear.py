@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.engine import certificates, sifting
+from ruddock.engine import certificates, prediction, sifting
 from ruddock.engine.network.flow import network_of
 from ruddock.engine.outcome import Basis, Counters, Limits, Method, Options, Outcome
 from ruddock.engine.presolve.chain import Presolve
@@ -28,14 +28,9 @@ if TYPE_CHECKING:
     from ruddock.engine.presolve.components import Components
 
 SEPARABLE = 2000  # rows and columns from which on separate parts are looked for
-MANY_ROWS = 80_000
-MOST_WORK, MOST_ASKED = 2e9, 1e12  # multiplications of one step, at most, chosen and asked for
-RIVALLED = 1000  # rows from which on the interior-point method may take over
-HEAD_START = 80_000_000  # entries that the simplex method touches before that is thought of: half a second's worth
-BET = 0.3  # of what the interior-point method would touch: after that the simplex method is not expected to end first
-STEPS_WORK, SIZE_WORK = 10.0, 200.0  # touched by all steps, for a multiplication and for an entry
-PUSH_WORK = 1.2  # by the crossover, which pushes about each row once, with a solve as long as there are rows
-THIN = 8.0  # entries by row of the normal equations, at most
+MOST_ASKED = 1e12  # multiplications of one interior step, at most, where the method was asked for
+MOST_CROSSED = 30_000  # rows and columns up to which the first-order method goes on to a basis
+FEW_STEPS, MANY_STEPS = 20_000, 1_000_000  # that it may take before a crossover, and alone
 WORTHWHILE = 500  # entries from which on presolve is tried
 
 
@@ -52,6 +47,7 @@ class LinearSolve:
     def __init__(self, problem: Problem, limits: Limits, options: Options) -> None:
         self.problem, self.limits, self.options = problem, limits, options
         self.counters = Counters()
+        self._rival: prediction.Rival | None = None
 
     def run(self) -> Outcome:
         """Solve and return the outcome for the whole problem."""
@@ -79,7 +75,7 @@ class LinearSolve:
             return None
         solver = LinearSolver(p)
         solver.basis = basis
-        return self._simplex(solver, self.options.method if self.options.method != "interior" else "auto")
+        return self._simplex(solver, self.options.method if self.options.method in ("dual", "primal") else "auto")
 
     @cached_property
     def _worthwhile(self) -> bool:
@@ -126,7 +122,7 @@ class LinearSolve:
 
     def _solve(self, problem: Problem) -> Outcome:
         """Solve a problem by the method asked for, part by part where it falls into parts."""
-        if self.options.presolve and problem.m + problem.n >= SEPARABLE:
+        if self.options.presolve and self.options.method != "first-order" and problem.m + problem.n >= SEPARABLE:
             # here, since its import of SciPy's graphs takes longer than many a solve
             from ruddock.engine.presolve.components import Components
 
@@ -180,7 +176,9 @@ class LinearSolve:
             return stopped
         solver = LinearSolver(problem)
         method = self.options.method
-        interior = method == "interior" or (method == "auto" and _may_pay(problem))
+        if method == "first-order":
+            return self._by_gradient(solver, problem)
+        interior = method == "interior" or (method == "auto" and prediction.interior_pays(problem))
         if interior and problem.m and problem.n:
             self._start_from_interior(solver, problem)
         elif method == "auto" and sifting.pays(problem) and not self._begins(solver):
@@ -190,51 +188,53 @@ class LinearSolve:
                 return sifted.stopped
             if sifted.basis is not None:
                 solver.basis = sifted.basis
-        elif method == "auto" and problem.m >= RIVALLED:
-            solver.rival = partial(self._interior_is_due, problem, [])
+        elif method == "auto" and problem.m >= prediction.RIVALLED:
+            self._rival = None
+            solver.rival = partial(self._rival_is_due, problem)
         outcome = self._simplex(solver, "auto" if method == "interior" else method)
         if outcome.status == "stopped" and outcome.reason is None:
             solver.rival = None
+            if self._rival is not None and self._rival.method == "first-order":
+                return self._by_gradient(solver, problem)
             self._start_from_interior(solver, problem)
             outcome = self._simplex(solver)
         return outcome
+
+    def _by_gradient(self, solver: LinearSolver, problem: Problem) -> Outcome:
+        """Solve by the first-order method; up to some size a crossover and the simplex method end it."""
+        from ruddock.engine.first_order.plan import first_order  # here, since few solves ask for it
+
+        with self._part("first-order"):
+            crosses = problem.m + problem.n <= MOST_CROSSED or self.options.method != "first-order"
+            plan = not crosses or self.limits.seconds < float("inf")
+            found = first_order(problem, self.limits, self.counters, FEW_STEPS if crosses else MANY_STEPS, plan=plan)
+        if not crosses:
+            return found.plan
+        if found.near.converged:
+            near, matrix = found.near, problem.matrix()
+            with self._part("crossover"):
+                values = np.concatenate((near.x, problem.activity(near.x)))
+                solver.cross_over(values, np.concatenate((problem.costs - matrix.T @ near.y, near.y)), self.limits)
+        outcome = self._simplex(solver)
+        if outcome.status != "stopped" or found.plan.x is None:
+            return outcome
+        better = outcome.x is not None and outcome.objective < found.plan.objective
+        bound = max(outcome.bound, found.plan.bound)
+        return replace(outcome if better else found.plan, reason=outcome.reason, bound=bound)
 
     def _begins(self, solver: LinearSolver) -> bool:
         """Let a solver begin from the network in its rows, where most of them are one; say whether it does."""
         with self._part("simplex"):
             return solver.begin_from_network(self.limits)
 
-    def _interior_is_due(self, problem: Problem, known: list[float], touched: int) -> bool:
-        """Say whether the simplex method has taken so long that the interior-point method is the better bet.
-
-        Both count what they touch, so that the choice is the same every time.
-
-        Parameters
-        ----------
-        known : what the interior-point method would take, once that was worked out
-        """
-        if touched < HEAD_START:
+    def _rival_is_due(self, problem: Problem, touched: int) -> bool:
+        """Say whether the simplex method has taken so long that another one is the better bet."""
+        if touched < prediction.HEAD_START:
             return False
-        if not known:
-            known.append(self._interior_work(problem))
-        return touched >= BET * known[0]
-
-    def _interior_work(self, problem: Problem) -> float:
-        """Return what an interior point and the way to a basis would touch, about; infinite if out of reach."""
-        from ruddock.engine.interior.normal import NormalEquations, StoppedError, TooDenseError
-
-        size = problem.nonzeros + problem.m + problem.n
-        with self._part("interior"):
-            try:
-                normal = NormalEquations(
-                    problem.matrix(),
-                    lambda: self.limits.exceeded(self.counters.iterations) is not None,
-                    MOST_WORK,
-                    self.limits.memory,
-                )
-            except (StoppedError, TooDenseError, MemoryError):
-                return float("inf")
-        return STEPS_WORK * normal.work + SIZE_WORK * size + PUSH_WORK * problem.m**2
+        if self._rival is None:
+            with self._part("interior"):
+                self._rival = prediction.rival(problem, self.limits, self.counters.iterations)
+        return touched >= prediction.BET * self._rival.work
 
     def _simplex(self, solver: LinearSolver, method: Method = "auto") -> Outcome:
         """Run the simplex method and add what it took."""
@@ -270,7 +270,7 @@ class LinearSolve:
 
         asked = self.options.method == "interior"
         with self._part("interior"):
-            most = MOST_ASKED if asked else MOST_WORK
+            most = MOST_ASKED if asked else prediction.MOST_WORK
             interior = interior_point(problem, stopped, halted, most, self.limits.memory)
         self.counters.interior_steps += interior.steps
         if interior.converged:
@@ -316,16 +316,6 @@ class LinearSolve:
         if x is None or not certificates.feasible(p, x, activity := p.activity(x), p.lower, p.upper):
             return Outcome("stopped", outcome.reason, bound=outcome.bound)
         return Outcome("stopped", outcome.reason, x=x, activity=activity, objective=p.objective(x), bound=outcome.bound)
-
-
-def _may_pay(problem: Problem) -> bool:
-    """Say whether the interior-point method may be the faster one; its factors are counted before it begins.
-
-    It was so on models of many rows that hang together in long, thin chains, whose normal equations
-    stay sparse, such as multi-period stock of 100,000 rows.
-    """
-    counts = np.diff(problem.starts).astype(float)
-    return problem.m >= MANY_ROWS and float(counts @ counts) <= THIN * problem.m
 
 
 def solve_linear(problem: Problem, limits: Limits, options: Options) -> Outcome:

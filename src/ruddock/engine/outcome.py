@@ -13,8 +13,8 @@ import numpy.typing as npt
 from ruddock.problem import Floats
 
 Status = Literal["optimal", "infeasible", "unbounded", "stopped"]
-Reason = Literal["time", "nodes", "iterations", "memory", "user", "numerics"]
-Method = Literal["auto", "dual", "primal", "interior"]
+Reason = Literal["time", "nodes", "iterations", "memory", "user", "numerics", "accuracy"]
+Method = Literal["auto", "dual", "primal", "interior", "first-order"]
 Branching = Literal["reliability", "plain"]
 Codes = npt.NDArray[np.int8]
 
@@ -48,12 +48,13 @@ class Counters:
     bound_flips : moves of a variable from one bound to the other, which are no iterations
     factorisations : of the basis
     interior_steps : of the interior-point method
+    gradient_steps : of the first-order method
     nodes : of the search tree
     tightened : what the presolve of whole numbers did: coefficients shrunk, rows dropped, columns fixed and probed
     cuts : that were added at the root, by kind
     reductions : rows and columns that each kind of presolve took out
     seconds : of the whole solve
-    parts : seconds by part: presolve, interior, crossover, simplex, check, cuts, heuristics, tree
+    parts : seconds by part: presolve, interior, first-order, crossover, simplex, check, cuts, heuristics, tree
     certified : whether the basis was proven optimal in exact arithmetic
     """
 
@@ -65,6 +66,7 @@ class Counters:
     bound_flips: int = 0
     factorisations: int = 0
     interior_steps: int = 0
+    gradient_steps: int = 0
     nodes: int = 0
     tightened: dict[str, int] = field(default_factory=dict)
     cuts: dict[str, int] = field(default_factory=dict)
@@ -193,7 +195,7 @@ class Options:
 
     Attributes
     ----------
-    method : for linear problems: ``dual`` or ``primal`` simplex, ``interior`` point, or ``auto``
+    method : for linear problems: ``dual`` or ``primal`` simplex, ``interior`` point, ``first-order``, or ``auto``
     presolve : whether to make a linear problem smaller first
     exact : whether to check the basis of a linear answer in exact arithmetic, and repair it if need be
     cuts, heuristics, symmetry : for whole-number problems: whether to add cuts at the root, to run primal heuristics,

@@ -53,6 +53,7 @@ SOLVE_AGAIN = {
     "iterations": "allow more iterations",
     "user": "run it again and let it go on",
     "memory": "allow more memory",
+    "accuracy": "solve by another method",
     "numerics": "look for coefficients of very different size in model.describe()",
 }
 

@@ -186,7 +186,9 @@ BODIES: dict[str, tuple[str, dict[str, Any]]] = {
         "What a solve took",
         {
             **dict.fromkeys(("iterations", "network_pivots", "primal_iterations", "dual_iterations"), COUNT),
-            **dict.fromkeys(("pushes", "bound_flips", "factorisations", "interior_steps", "nodes"), COUNT),
+            **dict.fromkeys(
+                ("pushes", "bound_flips", "factorisations", "interior_steps", "gradient_steps", "nodes"), COUNT
+            ),
             "tightened": by_name(COUNT),
             "cuts": by_name(COUNT),
             "reductions": by_name({**ENDS, "items": COUNT}, "rows and columns that each kind took out"),

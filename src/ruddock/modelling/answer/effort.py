@@ -17,6 +17,7 @@ COUNTED = (
     ("network_pivots", "network simplex iterations"),
     ("primal_iterations", "primal simplex iterations"),
     ("interior_steps", "interior-point iterations"),
+    ("gradient_steps", "first-order iterations"),
     ("pushes", "crossover iterations"),
     ("bound_flips", "bound flips"),
     ("factorisations", "basis factorisations"),
@@ -35,6 +36,7 @@ TIGHTENED = {
 PARTS = {
     "presolve": "presolve and postsolve",
     "interior": "interior point",
+    "first-order": "first-order method",
     "crossover": "crossover",
     "simplex": "simplex",
     "cuts": "cuts at the root",

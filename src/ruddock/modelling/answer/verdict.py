@@ -23,6 +23,7 @@ STOPPED_BY = {
     "memory": "the memory limit",
     "user": "you",
     "numerics": "numerical trouble",
+    "accuracy": "the accuracy of the first-order method",
 }
 
 
