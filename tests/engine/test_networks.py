@@ -11,7 +11,7 @@ from scipy.optimize import linear_sum_assignment
 from ruddock.engine import linear
 from ruddock.engine.network.flow import network_of
 from ruddock.engine.outcome import Limits, Options
-from ruddock.engine.simplex import solver
+from ruddock.engine.simplex import first_basis
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
 from tests.exact import judge
@@ -22,8 +22,8 @@ inf = np.inf
 @pytest.fixture(autouse=True)
 def even_small(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(linear, "WORTHWHILE", 0)
-    monkeypatch.setattr(solver, "WORTH_A_LOOK", 0)
-    monkeypatch.setattr(solver, "WORTH_A_START", 0)
+    monkeypatch.setattr(first_basis, "WORTH_A_LOOK", 0)
+    monkeypatch.setattr(first_basis, "WORTH_A_START", 0)
 
 
 def random_network(seed: int, m: int, n: int, *, scaled: bool, wish: str) -> Problem:

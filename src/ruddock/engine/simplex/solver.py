@@ -18,9 +18,9 @@ from typing import Any
 
 import numpy as np
 
-from ruddock.engine.network.flow import MOST_PIVOTS, Arcs, cheapest_flow, cheapest_flow_within, network_of
+from ruddock.engine.network.flow import Arcs
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Counters, Limits, Method, Outcome, Reason
-from ruddock.engine.simplex import claims
+from ruddock.engine.simplex import claims, first_basis
 from ruddock.engine.simplex.constants import AT_LIMIT, BEYOND, DONE, GOING_ON, INFEASIBLE, STUCK
 from ruddock.engine.simplex.hot import HotStart
 from ruddock.engine.simplex.push import Push
@@ -34,10 +34,6 @@ LOOSEST = 1e-7  # what the kernels' tolerance may grow to where infeasibility ca
 FINEST = 1e-12  # what it may shrink to
 EXACT_ROWS = 200  # up to which exact arithmetic is the last resort
 PATIENCE = 50  # iterations per row and column after which one method counts as stuck
-WORTH_A_START = 2000  # entries from which on a network within the rows is
-WORTH_A_LOOK = 300  # entries from which on a network is looked for
-BYTES_OF_ARC = 100  # while a flow is looked for
-NEAREST_BOX, FARTHEST_BOX, FARTHER = 100.0, 1e8, 1000.0  # bounds in place of missing ones
 SPREAD = 1e-2  # how far costs of a first basis are moved against stalling
 FINE_RUNS, FEW = 3, 100  # runs, and iterations of each, that the last digits of an optimum are worth
 PATIENCE_OF_NODES = 500  # iterations beyond the number of rows after which a quick run counts as stuck
@@ -339,7 +335,9 @@ class LinearSolver:
         stuck = fine = 0
         self._touched = 0
         if not warm and method != "primal":
-            outcome = self._boxed(limits)
+            outcome = first_basis.within_boxes(
+                at, lambda perturb: self._run(at.dual, limits, float("inf"), perturb=perturb)
+            )
             if outcome is not None:
                 at.keep()
                 return replace(outcome, counters=replace(self.counters))
@@ -420,76 +418,13 @@ class LinearSolver:
         if self._looked:
             return self._at.codes is not None
         self._looked = True
-        now = self._data.now
-
-        def held() -> float:
-            return self.bytes + BYTES_OF_ARC * (now.n + now.m)
-
-        def halted(pivots: int) -> bool:
-            done = self.counters.iterations + pivots
-            limits.report(done, phase="network simplex")
-            return limits.exceeded(done, held=held) is not None
-
-        if now.nonzeros < WORTH_A_LOOK or limits.too_much(held):
-            return False
-        arcs = self._network or network_of(now)
-        left = limits.iterations - self.counters.iterations
-        most = int(min(left, MOST_PIVOTS))
-        if arcs is not None:
-            found = cheapest_flow(now, arcs, halted, most)
-        else:
-            found = cheapest_flow_within(now, halted, most) if now.nonzeros >= WORTH_A_START else None
+        found = first_basis.of_network(self._data.now, self._network, limits, self.counters.iterations, self.bytes)
         if not found:
             return False
         self.basis = found.basis
         self.counters.network_pivots += found.pivots
         self.counters.iterations += found.pivots
         return True
-
-    def _boxed(self, limits: Limits) -> Outcome | None:
-        """Make a first basis dual feasible by bounds in place of missing ones, and run the dual method on that.
-
-        A variable whose reduced cost has the wrong sign can then go to its other bound, and no cost has to be shifted,
-        which the primal method would take long to undo. Where a variable ends at such a bound, it is moved out.
-
-        Returns
-        -------
-        Outcome or None
-            What ended the solve, if anything did.
-        """
-        at, core = self._at, self._at.core
-        at.restore()
-        lower, upper, costs = at.scaled
-        d = np.asarray(core.d)
-        open_below, open_above = np.isinf(lower), np.isinf(upper)
-        wrong = (at.code != BASIC) & (((d < -TOLERANCE) & open_above) | ((d > TOLERANCE) & open_below))
-        if not wrong.any() or core.primal_infeasibility() <= core.primal_tolerance:
-            return None
-        box, first = np.full(len(at.x), NEAREST_BOX), True
-        while box.max() < FARTHEST_BOX:
-            with np.errstate(invalid="ignore"):
-                low = np.where(wrong & open_below, np.where(open_above, -box, upper - box), lower)
-                high = np.where(wrong & open_above, np.where(open_below, box, lower + box), upper)
-            core.restore(low, high, costs if first else np.array(core.cost))
-            core.cost_changed = not first
-            core.refactorise()
-            core.recompute()
-            result = self._run(at.dual, limits, float("inf"), perturb=first)
-            outcome = result if isinstance(result, Outcome) else None
-            if result == INFEASIBLE:
-                outcome = claims.infeasible(at, at.dual)
-            if outcome is not None and outcome.reason is not None:
-                at.restore()  # what was reached, within the true bounds
-                outcome = claims.stopped(at, outcome.reason)
-            if outcome is not None or result not in (DONE, INFEASIBLE):
-                return outcome
-            there = (open_above & (at.x >= high)) | (open_below & (at.x <= low))
-            there &= wrong & (at.code != BASIC)
-            if result == DONE and not there.any():
-                return None
-            box[there if result == DONE else wrong] *= FARTHER
-            first = False
-        return None
 
     def _otherwise(self, limits: Limits, outcome: Outcome) -> Outcome:
         """Solve in other ways what went wrong or could not be proven, each with something that is different.

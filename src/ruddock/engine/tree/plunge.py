@@ -125,7 +125,7 @@ class Plunge:
         """Propagate from columns that moved; say whether anything can be left."""
         if not self.propagates:
             return True
-        self.rows.noted = 0
+        self.rows.forget()
         return self.rows.follow(self.lower, self.upper, self.moved, count, self.budget) >= 0
 
     def learn(self, column, up, change, bound):

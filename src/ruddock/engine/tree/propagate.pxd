@@ -19,7 +19,7 @@ cdef class Propagator:
     cdef int waiting
     cdef public long long work
 
-    cdef public int noted
+    cdef readonly int noted
     cdef int[::1] past
     cdef double[::1] past_low
     cdef double[::1] past_high
