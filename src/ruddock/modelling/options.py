@@ -61,9 +61,10 @@ class SolveOptions:
     node_limit, iteration_limit : int, optional
     memory_limit : float, optional
         Megabytes that a solve may take: its matrices, factors and open nodes.
-    method : ``auto``, ``dual``, ``primal`` or ``interior``
-        For linear models: the dual or primal simplex method, or an interior-point method whose answer is carried over
-        to a basis. The answer is the same; the time is not.
+    method : ``auto``, ``dual``, ``primal``, ``interior`` or ``first-order``
+        For linear models: the dual or primal simplex method, an interior-point or a first-order method whose answer is
+        carried over to a basis. The answer is the same; the time is not. Beyond 30,000 rows and columns ``first-order``
+        ends with a plan that keeps all limits and a proven bound near it, as a run that was stopped.
     presolve : bool
         Whether the model is made smaller and tighter first; the answer is that of the whole model.
     certify : bool

@@ -42,10 +42,9 @@ def first_order(problem: Problem, limits: Limits, counters: Counters, steps: int
     """
     most = limits.elapsed() + SHARE * (limits.seconds - limits.elapsed())
 
-    def told(made: int, objective: float, bound: float) -> bool:
+    def told(made: int, objective: float, bound: float, missed: float) -> bool:
         limits.record("first-order step", step=made, objective=objective, bound=bound)
-        apart = abs(objective - bound) / max(1.0, abs(objective))
-        limits.report(counters.iterations, phase="first-order method", infeasibility=lambda: apart)
+        limits.report(made, phase="first-order method", infeasibility=lambda: missed)
         return limits.exceeded(counters.iterations) is not None or limits.elapsed() >= most
 
     def feasible(x: Floats) -> bool:

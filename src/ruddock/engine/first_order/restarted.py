@@ -122,12 +122,12 @@ class Restarted:
     ----------
     problem : Problem
     halted : callable
-        Told the steps made, the objective and its bound; True ends the method.
+        Told the steps made, the objective, its bound, and how far rows are missed; True ends the method.
     most : int
         Steps that one call may take.
     """
 
-    def __init__(self, problem: Problem, halted: Callable[[int, float, float], bool], most: int) -> None:
+    def __init__(self, problem: Problem, halted: Callable[[int, float, float, float], bool], most: int) -> None:
         self._problem, self._halted, self._most = problem, halted, most
         self._scaled = _Scaled(problem)
         self._matrix, self._transposed = csr_matrix(problem.matrix()), csr_matrix(problem.matrix().T)
@@ -248,7 +248,7 @@ class Restarted:
         objective = float(p.costs @ x)
         right = reduced - wrong
         bound = _sum(right, p.lower, p.upper) + _sum(y, p.row_lower, p.row_upper)
-        if self._halted(self.steps, objective + p.offset, bound + p.offset):
+        if self._halted(self.steps, objective + p.offset, bound + p.offset, float(missed.max(initial=0.0))):
             raise HaltedError
         return (
             float(np.linalg.norm(missed)) <= ACCURACY * self._size
