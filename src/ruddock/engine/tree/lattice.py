@@ -120,20 +120,21 @@ def _nearer(problem: Problem, point: Column, free: list[Column]) -> Floats | Non
     lower, upper = problem.lower, problem.upper
     goal = np.clip(0.0, np.where(np.isfinite(lower), lower, -np.inf), np.where(np.isfinite(upper), upper, np.inf))
     used = sorted({-1 - k for column in (point, *free) for k in column if k < 0})
-    x = [point.get(-1 - j, 0) - int(goal[j]) for j in used]
-    directions = [[column.get(-1 - j, 0) for j in used] for column in free]
+    x = {j: point.get(-1 - j, 0) - int(goal[j]) for j in used}
+    directions = [[(-1 - k, value) for k, value in column.items() if k < 0] for column in free]
     for _ in range(PASSES):
         moved = False
         for direction in directions:
-            length = sum(v * v for v in direction)
-            times = _nearest(sum(v * d for v, d in zip(x, direction, strict=True)), length) if length else 0
+            length = sum(d * d for _, d in direction)
+            times = _nearest(sum(x[j] * d for j, d in direction), length) if length else 0
             if times:
                 moved = True
-                x = [v - times * d for v, d in zip(x, direction, strict=True)]
+                for j, d in direction:
+                    x[j] -= times * d
         if not moved:
             break
     result = np.zeros(problem.n)
-    for j, value in zip(used, x, strict=True):
+    for j, value in x.items():
         if abs(value) > 2**52:
             return None
         result[j] = value + int(goal[j])
