@@ -18,10 +18,10 @@ import ruddock as rk
 from benchmarks import families, screens, tables
 from benchmarks.measuring import Measured, check, timed
 from ruddock.engine.clash import find_clash
-from ruddock.engine.outcome import Options
+from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
-from ruddock.problem import Problem
+from ruddock.problem import INTEGER, Problem
 
 inf = np.inf
 
@@ -85,6 +85,28 @@ def by_the_clock(problem: Problem) -> Measured:
     """Seconds of a problem."""
     ours, outcome = timed(lambda: solve(problem))
     check(outcome.status == "optimal", "by the clock")
+    return Measured(ours, 1.0, outcome.counters.iterations, problem.nonzeros)
+
+
+def first_order() -> Measured:
+    """A plan and a proven bound of a problem whose factors would fill up."""
+    problem = families.scattered(20_000)
+    ours, outcome = timed(lambda: solve(problem, options=Options(method="first-order")))
+    check(outcome.x is not None and outcome.gap < 1e-4, "first-order")
+    return Measured(ours, 1.0, outcome.counters.gradient_steps, problem.nonzeros)
+
+
+def nodes() -> Measured:
+    """Nodes of a search on one core: 5 knapsacks of 100 items."""
+    rng = np.random.default_rng(3)
+    weights = rng.integers(1, 1001, (5, 100)).astype(float)
+    values = np.round(weights.mean(axis=0) + 500 * rng.random(100))
+    limits = np.floor(weights.sum(axis=1) / 2)
+    problem = Problem.build(
+        weights, np.full(5, -np.inf), limits, np.zeros(100), np.ones(100), -values, np.full(100, INTEGER)
+    )
+    ours, outcome = timed(lambda: solve(problem, Limits(nodes=10_000), Options(cores=1)))
+    check(outcome.counters.nodes == 10_000, "nodes")
     return Measured(ours, 1.0, outcome.counters.iterations, problem.nonzeros)
 
 
@@ -257,6 +279,8 @@ CASES = {
     "commodities": Case(
         lambda: beside(families.commodities(150, 1500, 60)), "flows of 60 goods, 10,500 rows", "dual simplex", 0.7
     ),
+    "first-order": Case(first_order, "without locality, 20,000 rows, first-order", "one second", 15.0),
+    "nodes": Case(nodes, "10,000 nodes, 5 knapsacks of 100", "one second", 3.0),
     "iteration": Case(iteration, "one iteration, 12,500 rows", "one splu solve", 3.0),
     "building": Case(building, "building 1,000,000 terms", "coo to csc", 4.0),
     "reading": Case(reading, "reading MPS, 1,000,000 entries", "pandas.read_csv", 3.0),

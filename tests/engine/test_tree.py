@@ -63,6 +63,12 @@ def test_random_problems_against_enumeration(structure: str) -> None:
             assert_whole(problem, outcome.x)
 
 
+def test_children_go_on_from_the_factors_of_their_parents() -> None:
+    counters = solve(search(2), options=Options(cores=1, cuts=False)).counters
+    assert counters.nodes > 100
+    assert counters.factorisations < 1.2 * counters.nodes  # those of trials, dives and nodes taken up among them
+
+
 def knapsack(correlated: bool) -> tuple[Problem, float]:
     """Return a 30-item knapsack and its best value by dynamic programming."""
     rng = np.random.default_rng(30)
