@@ -52,6 +52,12 @@ def test_all_methods_give_the_same_answer_with_and_without_presolve(structure: s
                     assert outcome.objective == pytest.approx(plain.objective, rel=1e-9, abs=1e-9), (seed, wish, way)
 
 
+def test_the_basis_told_is_the_one_at_the_end() -> None:
+    # an optimum within the tolerance is found first, and a finer one after more steps
+    problem = random_lp("free", 5_000_028, 64, 79, "optimal")
+    judge(problem, solve(problem, options=Options(method="primal", presolve=False)))
+
+
 @pytest.mark.parametrize("method", ["interior", "first-order"])
 def test_another_method_takes_over_from_a_simplex_method_that_takes_long(
     method: Literal["interior", "first-order"], monkeypatch: pytest.MonkeyPatch

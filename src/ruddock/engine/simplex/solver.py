@@ -145,7 +145,7 @@ class LinearSolver:
         self._at.start_from(basis)
 
     def stands_at(self, basis: Basis) -> bool:
-        """Say whether this is the basis of the last outcome, and nothing has changed since."""
+        """Say whether this is the basis that was told last, and the solver has not moved since."""
         return self._at.stands_at(basis)
 
     def start_from(self, basis: Basis, weights: Floats | None) -> None:
@@ -470,6 +470,7 @@ class LinearSolver:
     def _go_on(self, kernel: Any, limits: Limits, cutoff: float, *, most: int | None = None) -> int | Outcome:
         """Run a kernel that has started."""
         at, core = self._at, self._at.core
+        at.leave()
         at.dual.cutoff = cutoff - self.problem.offset
         result = GOING_ON
         reason: Reason | None = None

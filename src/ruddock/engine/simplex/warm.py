@@ -79,14 +79,17 @@ class WarmBasis:
 
     @property
     def present(self) -> Basis:
-        """The basis as the core has it now: the same object as long as it is the same."""
-        if self._present is None:
-            n = self.data.problem.n
-            self._present = Basis(self.code[:n].copy(), self.code[n:].copy())
+        """The basis as the core has it now, which is known again until the core moves on."""
+        n = self.data.problem.n
+        self._present = Basis(self.code[:n].copy(), self.code[n:].copy())
         return self._present
 
+    def leave(self) -> None:
+        """Note that the core moves on."""
+        self._present = None
+
     def stands_at(self, basis: Basis) -> bool:
-        """Say whether this is the basis of the last outcome, and nothing has changed since."""
+        """Say whether this is the basis that was told last, and the core has not moved since."""
         return basis is self._present
 
     def start_from(self, basis: Basis, weights: Floats | None = None) -> None:
@@ -177,6 +180,7 @@ class WarmBasis:
 
     def restore(self) -> None:
         """Set true bounds and costs, put nonbasic variables on their bounds, and recompute."""
+        self.leave()  # a singular basis is repaired
         self.core.restore(*self.scaled)
         self.core.refactorise()
         self.core.recompute()
