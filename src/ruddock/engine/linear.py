@@ -211,10 +211,10 @@ class LinearSolve:
         if not crosses:
             return found.plan
         if found.near.converged:
-            near, matrix = found.near, problem.matrix()
+            near = found.near
             with self._part("crossover"):
                 values = np.concatenate((near.x, problem.activity(near.x)))
-                solver.cross_over(values, np.concatenate((problem.costs - matrix.T @ near.y, near.y)), self.limits)
+                solver.cross_over(values, np.concatenate((problem.costs - problem.priced(near.y), near.y)), self.limits)
         outcome = self._simplex(solver)
         if outcome.status != "stopped" or found.plan.x is None:
             return outcome

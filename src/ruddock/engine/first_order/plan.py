@@ -63,11 +63,9 @@ def first_order(problem: Problem, limits: Limits, counters: Counters, steps: int
     near = method.solve()
     x, bound = None, _bound(problem, near.x, near.y)
     with suppress(HaltedError):
-        halted = limits.elapsed() >= most
-        if plan and (near.converged or halted):
+        if plan and (near.converged or limits.elapsed() >= most):
             x = method.polish(near.x, feasible)
-        if plan and (near.converged or halted) and bound == -np.inf:
-            y = method.polish_prices(near.y, proves)
+            y = method.polish_prices(near.y, proves) if bound == -np.inf else None
             bound = bound if y is None else _bound(problem, near.x, y)
     counters.gradient_steps += method.steps
     reason: Reason = "accuracy" if near.converged else "time" if limits.elapsed() >= most else "iterations"

@@ -32,13 +32,11 @@ class Approximate:
     ----------
     converged : bool
     x, y : float arrays, shapes (n,) and (m,)
-    steps : int
     """
 
     converged: bool
     x: Floats
     y: Floats
-    steps: int
 
 
 class _Scaled:
@@ -50,36 +48,27 @@ class _Scaled:
         rows, columns = np.ones(problem.m), np.ones(problem.n)
         size = abs(matrix)
         owner = np.repeat(np.arange(problem.m), np.diff(matrix.indptr))
-        by_columns = size.tocsc()
         for turn in range(SCALINGS + 1):
             left = size.data * rows[owner] * columns[matrix.indices]
-            if turn < SCALINGS:  # by the largest entry, at the end by the sum
-                row_size = _largest(left, matrix.indptr)
-            else:
-                row_size = np.add.reduceat(np.append(left, 0.0), matrix.indptr[:-1]) * (np.diff(matrix.indptr) > 0)
-            of_columns = csr_matrix((left, matrix.indices, matrix.indptr), shape=matrix.shape).tocsc().data
-            if turn < SCALINGS:
-                column_size = _largest(of_columns, by_columns.indptr)
-            else:
-                sums = np.add.reduceat(np.append(of_columns, 0.0), by_columns.indptr[:-1])
-                column_size = sums * (np.diff(by_columns.indptr) > 0)
+            by_columns = csr_matrix((left, matrix.indices, matrix.indptr), shape=matrix.shape).tocsc()
+            measure = np.maximum if turn < SCALINGS else np.add  # the largest entry, at the end the sum
+            row_size = _reduced(measure, left, matrix.indptr)
+            column_size = _reduced(measure, by_columns.data, by_columns.indptr)
             rows /= np.sqrt(np.where(row_size > 0, row_size, 1.0))
             columns /= np.sqrt(np.where(column_size > 0, column_size, 1.0))
         self.rows, self.columns = rows, columns
-        self.matrix = csr_matrix(
-            (matrix.data * rows[owner] * columns[matrix.indices], matrix.indices, matrix.indptr), shape=matrix.shape
-        )
+        values = matrix.data * rows[owner] * columns[matrix.indices]
+        scaled = csr_matrix((values, matrix.indices, matrix.indptr), shape=matrix.shape)
+        self._by_rows, self._by_columns = _parts(scaled), _parts(scaled.tocsc())
         # the last round alone makes it at most 1 (Pock and Chambolle 2011)
-        self.norm = min(1.0, ROUNDED_UP * _norm(self.matrix))
+        self.norm = min(1.0, ROUNDED_UP * _norm(scaled))
 
     def gradient(self, problem: Problem) -> HybridGradient:
         """Return the steps of a problem with the same matrix."""
         p = problem
-        by_columns = csc_matrix(self.matrix)
-        by_columns.sort_indices()
         return HybridGradient(
-            _parts(by_columns),
-            _parts(self.matrix),
+            self._by_columns,
+            self._by_rows,
             p.lower / self.columns,
             p.upper / self.columns,
             p.costs * self.columns,
@@ -92,12 +81,12 @@ def _parts(matrix: csr_matrix | csc_matrix) -> tuple[np.ndarray, np.ndarray, Flo
     return matrix.indptr.astype(np.int64), matrix.indices.astype(np.int32), matrix.data
 
 
-def _largest(values: Floats, starts: np.ndarray) -> Floats:
-    """Return the largest of the values that belong to each row or column; 0 where there is none."""
+def _reduced(measure: np.ufunc, values: Floats, starts: np.ndarray) -> Floats:
+    """Return the largest, or the sum, of the values that belong to each row or column; 0 where there is none."""
     held = np.flatnonzero(np.diff(starts))
     result = np.zeros(len(starts) - 1)
     if len(held):
-        result[held] = np.maximum.reduceat(values, starts[held])
+        result[held] = measure.reduceat(values, starts[held])
     return result
 
 
@@ -130,7 +119,6 @@ class Restarted:
     def __init__(self, problem: Problem, halted: Callable[[int, float, float, float], bool], most: int) -> None:
         self._problem, self._halted, self._most = problem, halted, most
         self._scaled = _Scaled(problem)
-        self._matrix, self._transposed = csr_matrix(problem.matrix()), csr_matrix(problem.matrix().T)
         p = problem
         self._low, self._high = np.isfinite(p.lower), np.isfinite(p.upper)
         low, high = np.isfinite(p.row_lower), np.isfinite(p.row_upper)
@@ -149,7 +137,7 @@ class Restarted:
             converged = self._run(gradient, weight if 1e-8 < weight < 1e8 else 1.0, lambda: self._accurate(gradient))
         except HaltedError:
             converged = False
-        return Approximate(converged, self._x(gradient), self._y(gradient), self.steps)
+        return Approximate(converged, self._x(gradient), self._y(gradient))
 
     def polish(self, x: Floats, feasible: Callable[[Floats], bool]) -> Floats | None:
         """Return a point near another that keeps rows and bounds to the last digit asked for; None if there is none.
@@ -241,7 +229,7 @@ class Restarted:
     def _accurate(self, gradient: HybridGradient) -> bool:
         """Say whether rows, reduced costs and both objectives agree within the accuracy, or the method is halted."""
         p, x, y = self._problem, self._x(gradient), self._y(gradient)
-        activity, reduced = self._matrix @ x, p.costs - self._transposed @ y
+        activity, reduced = p.activity(x), p.costs - p.priced(y)
         missed = np.maximum(np.maximum(p.row_lower - activity, activity - p.row_upper), 0.0)
         wrong = np.where(self._low, np.minimum(reduced, 0.0), reduced)
         wrong = np.where(self._high, np.maximum(wrong, 0.0), wrong)

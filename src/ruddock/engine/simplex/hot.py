@@ -8,6 +8,8 @@ any other; where none is, the caller starts afresh.
 
 import numpy as np
 
+from ruddock.engine import outcome
+
 try:
     import cython
 except ImportError:  # the interpreted case without Cython at hand
@@ -26,9 +28,9 @@ else:
 
 INFINITY = cython.declare(cython.double, float("inf"))
 TRUSTED = cython.declare(cython.int, 40)  # updates of factors up to which a run ends without new ones
-FEASIBILITY = cython.declare(cython.double, 1e-7)  # the tolerances of answers
-OPTIMALITY = cython.declare(cython.double, 1e-7)
-EQUAL = cython.declare(cython.double, 1e-9)  # of an objective: what counts as the same
+FEASIBILITY = cython.declare(cython.double, outcome.FEASIBILITY)
+OPTIMALITY = cython.declare(cython.double, outcome.OPTIMALITY)
+EQUAL = cython.declare(cython.double, outcome.EQUAL)
 SMALL = cython.declare(cython.double, 1e-9)  # of the largest weight of a proof: what may be rounding
 
 

@@ -136,7 +136,7 @@ class WarmBasis:
 
     def install(self) -> None:
         """Put scaled bounds, costs and the basis into the core."""
-        self._present = None
+        self.leave()
         self.scaled = self.data.vectors(without_far=self._without_far)
         if self.codes is None:
             self.codes = _crashed(self.data.now)
@@ -168,7 +168,7 @@ class WarmBasis:
 
     def start_hot(self) -> bool:
         """Give the core the present bounds of columns, and true costs; say whether the basis is dual feasible then."""
-        self._present = None
+        self.leave()
         afresh = not self.ready and self._known_limits
         if afresh:
             self._place()

@@ -5,7 +5,6 @@ from ruddock.engine.tree.propagate cimport Propagator
 cdef class Plunge:
     cdef HotStart hot
     cdef Propagator rows
-    cdef bint propagates
     cdef long long budget
     cdef const unsigned char[::1] whole
     cdef int[::1] integers
@@ -18,7 +17,6 @@ cdef class Plunge:
     cdef double[::1] merit
     cdef readonly double value
     cdef readonly int column
-    cdef readonly bint up
 
     cdef bint _follow(self, int count) except -1
     cdef int _promising(self, int count, long long trusted) noexcept

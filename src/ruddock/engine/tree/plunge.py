@@ -7,6 +7,8 @@ branches, columns that are not just whole) is left to the caller, who is told so
 
 import numpy as np
 
+from ruddock.engine import outcome
+
 try:
     import cython
 except ImportError:  # the interpreted case without Cython at hand
@@ -33,7 +35,7 @@ OUTSIDE = 1e-5  # how far out of its bounds a point is solved anew; less is with
 FIXED = 1e-8  # the same for columns that have one value left, which nothing can be branched on
 
 INFINITY = cython.declare(cython.double, float("inf"))
-INTEGRALITY = cython.declare(cython.double, 1e-6)  # how far from whole a value counts as whole
+INTEGRALITY = cython.declare(cython.double, outcome.INTEGRALITY)
 
 
 class Plunge:
@@ -58,19 +60,18 @@ class Plunge:
 
     Attributes
     ----------
-    column, value, up : the branch, and whether to dive upwards
+    column, value : what to branch on
     """
 
     def __init__(self, hot, rows, budget, whole, integers, gains, counts, lower, upper):
         n = len(whole)
         self.hot, self.rows, self.budget = hot, rows, budget
-        self.propagates = rows is not None
         self.whole, self.integers, self.gains, self.counts = whole, integers, gains, counts
         self.lower, self.upper = lower, upper
         self.moved, self.violated = np.zeros(n + 1, np.int32), np.zeros(n + 1, np.int64)
         self.merit = np.zeros(n + 1)
         self.value = 0.0
-        self.column, self.up = -1, False
+        self.column = -1
 
     def take(self, lower, upper, columns, low, high):
         """Begin with the bounds of the whole tree, narrowed for some columns.
@@ -123,28 +124,10 @@ class Plunge:
 
     def _follow(self, count):
         """Propagate from columns that moved; say whether anything can be left."""
-        if not self.propagates:
+        if self.rows is None:
             return True
         self.rows.forget()
         return self.rows.follow(self.lower, self.upper, self.moved, count, self.budget) >= 0
-
-    def learn(self, column, up, change, bound):
-        """Note what the branch has been worth by which the node was entered; return the gain per unit, or -1.
-
-        Parameters
-        ----------
-        column, up, change : the branch, and how far the column had to move at least
-        bound : of the parent
-        """
-        j: cython.int = column
-        side: cython.int = 1 if up else 0
-        gain: cython.double = self.hot.objective - bound
-        if j < 0 or change <= 1e-9 or not -INFINITY < gain < INFINITY:
-            return -1.0
-        gain = max(gain, 0.0) / change
-        self.gains[side, j] += gain
-        self.counts[side, j] += 1
-        return gain
 
     def _promising(self, count, trusted):
         """Return how many of the candidates have a history and promise more than any without one."""
@@ -194,8 +177,6 @@ class Plunge:
         best: cython.int = 0
         count: cython.int = 0
         v: cython.double
-        down: cython.double
-        up: cython.double
         for k in range(self.integers.shape[0]):
             j = self.integers[k]
             v = value[j] - floor(value[j])
@@ -218,12 +199,6 @@ class Plunge:
             if self.merit[k] > self.merit[best]:
                 best = k
         j = self.violated[best]
-        v = floor(value[j])
-        if v < self.lower[j] or v + 1.0 > self.upper[j]:
-            return ASK
         self.column = j
         self.value = value[j]
-        down = self.gains[0, j] / self.counts[0, j] if self.counts[0, j] else 1.0
-        up = self.gains[1, j] / self.counts[1, j] if self.counts[1, j] else 1.0
-        self.up = up * (1.0 - (self.value - v)) < down * (self.value - v)
         return SPLIT

@@ -35,12 +35,8 @@ class PseudoCosts:
             rate = max(gain, 0.0) / change
             self.gains[int(up), column] += rate
             self.count[int(up), column] += 1
-            self.note(up, rate)
-
-    def note(self, up: bool, rate: float) -> None:
-        """Count a gain for each unit in the mean of all columns."""
-        self._total[up] += rate
-        self._known[up] += 1
+            self._total[up] += rate
+            self._known[up] += 1
 
     @property
     def means(self) -> tuple[float, float]:

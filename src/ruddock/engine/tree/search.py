@@ -9,7 +9,6 @@ from __future__ import annotations
 from contextlib import suppress
 from dataclasses import replace
 from itertools import count
-from math import floor
 
 import numpy as np
 
@@ -270,11 +269,8 @@ class TreeSearch:
     def _judge(self, node: Node, turn: int) -> tuple[Node | None, int]:
         """Judge a node whose relaxation is solved, and branch if there is nothing else to do with it."""
         state, plunge = self.state, self._plunge()
-        gain = plunge.learn(node.column, node.up, node.change, node.bound)
-        if gain >= 0.0:
-            state.costs.note(node.up, gain)
-        node.change = 0.0
-        node.bound = max(node.bound, state.relaxation.solver.hot.bound)
+        hot = state.relaxation.solver.hot
+        self._learn(node, hot.objective, hot.bound)
         if state.useless(node.bound):
             return None, CLOSED
         if self._special or due(state, node):
@@ -284,11 +280,17 @@ class TreeSearch:
         code = plunge.judge(threshold, settled, history, LOOKAHEAD, *state.costs.means, FLOOR)
         if code != SPLIT:
             return None, code
-        value = plunge.value
-        below = float(floor(value))
-        low, high = self._here[0][plunge.column], self._here[1][plunge.column]
-        branch = Branch(plunge.column, (float(low), below), (below + 1.0, float(high)), value - below)
-        return self._split(node, branch, state.relaxation.solver.present, up=plunge.up), SPLIT
+        branch = state.domain.branch(plunge.column, plunge.value, *self._here)
+        if branch is None:
+            return None, ASK
+        return self._split(node, branch, state.relaxation.solver.present), SPLIT
+
+    def _learn(self, node: Node, objective: float, bound: float) -> None:
+        """Note what the solved relaxation of a node says of its branch and of its bound."""
+        if node.column >= 0 and node.change > 0:
+            self.state.costs.learn(node.column, node.up, node.change, objective - node.bound)
+            node.change = 0.0
+        node.bound = max(node.bound, bound)
 
     def _relax(self) -> Outcome:
         """Solve the relaxation of a node that could not just be resumed."""
@@ -309,10 +311,7 @@ class TreeSearch:
         if outcome.status != "optimal" or outcome.x is None:
             return self._branch_blindly(node, here), False
         x = outcome.x
-        if node.column >= 0 and node.change > 0:
-            state.costs.learn(node.column, node.up, node.change, outcome.objective - node.bound)
-            node.change = 0.0
-        node.bound = max(node.bound, outcome.bound)
+        self._learn(node, outcome.objective, outcome.bound)
         if state.useless(node.bound):
             return None, False
         violated = state.domain.violated(x)
@@ -371,14 +370,8 @@ class TreeSearch:
         self.state.relaxation.start_from(outcome.basis)
         return True
 
-    def _split(self, node: Node, branch: Branch, basis: Basis | None, *, up: bool | None = None) -> Node:
-        """Make both children; queue one and return the other to dive into.
-
-        Parameters
-        ----------
-        basis : of the node's relaxation
-        up : which to dive into, where that is known
-        """
+    def _split(self, node: Node, branch: Branch, basis: Basis | None) -> Node:
+        """Make both children; queue one and return the other to dive into."""
         state, here = self.state, self._here
         kept = basis if state.frontier.keeps_bases else None
         parent = Parent.between((state.bounds.lower, state.bounds.upper), here, kept)
@@ -389,7 +382,7 @@ class TreeSearch:
                 (branch.up, True, 1.0 - branch.fraction),
             )
         ]
-        first = int(state.costs.prefers_up(branch.column, branch.fraction) if up is None else up)
+        first = int(state.costs.prefers_up(branch.column, branch.fraction))
         state.frontier.push([children[1 - first]])
         state.frontier.begin(children[first])
         state.relaxation.start_from(basis)

@@ -131,12 +131,9 @@ class SearchState:
 
     def resume(self, here: tuple[Floats, Floats]) -> int | Outcome:
         """Solve the relaxation of a node from where the solver stands; `LinearSolver.resume` says what comes back."""
-        effort = self.effort
-        before = effort.iterations
-        cutoff = self.incumbent.threshold(effort.limits.gap)
-        result = self.relaxation.resume(here, (self.bounds.lower, self.bounds.upper), cutoff)
-        effort.spent["nodes"] += effort.iterations - before
-        return result
+        cutoff = self.incumbent.threshold(self.effort.limits.gap)
+        with self.effort.counted("nodes"):
+            return self.relaxation.resume(here, (self.bounds.lower, self.bounds.upper), cutoff)
 
     def try_out(self, lower: Floats, upper: Floats, basis: Basis, iterations: int) -> Outcome:
         """Make a few iterations within bounds, from a basis."""

@@ -27,16 +27,19 @@ NEAR_EVERY = 50  # nodes between two searches near a plan
 def due(state: SearchState, node: Node) -> bool:
     """Say whether to look for plans at a node."""
     number = state.effort.own_nodes
-    every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
-    return state.options.heuristics and (node.depth == 0 or number % every == 0 or number % NEAR_EVERY == 0)
+    return state.options.heuristics and (node.depth == 0 or number % _between(state) == 0 or number % NEAR_EVERY == 0)
+
+
+def _between(state: SearchState) -> int:
+    """Return how many nodes lie between two dives."""
+    return DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
 
 
 def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple[Floats, Floats], near: Near) -> None:
     """Look for plans where it pays: at the root, and now and then."""
     if outcome.x is None or not due(state, node):
         return
-    root, number = node.depth == 0, state.effort.own_nodes
-    every = DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
+    root, number, every = node.depth == 0, state.effort.own_nodes, _between(state)
     with state.effort.part("heuristics"):
         basis, found = outcome.basis, state.incumbent.value
         state.relaxation.note_weights(basis)
