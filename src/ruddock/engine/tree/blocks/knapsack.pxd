@@ -1,0 +1,16 @@
+cdef class Knapsack:
+    cdef readonly int n
+    cdef readonly long long room
+    cdef const long long[::1] weights
+    cdef int[::1] item
+    cdef int[::1] copies
+    cdef double[:, ::1] value
+    cdef unsigned char[:, ::1] kept
+    cdef double[:, ::1] table
+
+    cpdef double best(self, const double[::1] values, const int[::1] lower, const int[::1] upper, int[::1] x) except? -1
+    cpdef int otherwise(
+        self, const double[::1] values, const int[::1] lower, const int[::1] upper, const int[::1] x, double[::1] result
+    ) except -1
+    cdef void _begin(self, long long room) noexcept nogil
+    cdef void _offer(self, int k, int now, long long weight, double value, long long room) noexcept nogil

@@ -1,0 +1,210 @@
+"""Branch and price: a search whose nodes are bounded by prices of the linking rows (Barnhart et al. 1998).
+
+Branches narrow columns of the problem itself. So a block keeps its form, solutions of it that a branch leaves out
+rest, and what is generated at one node serves at all others.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ruddock.engine.measure import NEAR
+from ruddock.engine.outcome import FEASIBILITY, Reason
+from ruddock.engine.tree.blocks.prices import Generated, Generation, Priced
+from ruddock.engine.tree.domain import Branch
+from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
+from ruddock.engine.tree.pseudocosts import PseudoCosts
+from ruddock.engine.tree.state import SearchState
+from ruddock.problem import Floats
+
+Box = tuple[Floats, Floats]
+TURNS = 20  # that a node is solved anew because columns were fixed
+
+
+class PricedSearch:
+    """A search over the columns of distinct blocks.
+
+    Parameters
+    ----------
+    state : SearchState
+        With its bounds ready for propagation.
+    generation : Generation
+    """
+
+    def __init__(self, state: SearchState, generation: Generation) -> None:
+        self.state, self.generation = state, generation
+        self.costs = PseudoCosts(state.problem.n)
+        n = state.problem.n
+        self._here: Box = np.zeros(n), np.zeros(n)
+        self._centre: Floats | None = None
+        self._two_valued = [
+            bool((generation.blocks.upper - generation.blocks.lower)[group.first.columns].max() <= 1)
+            for group in generation.blocks.groups
+        ]
+
+    def go_on(self) -> Reason | None:
+        """Work through the open nodes; return why that stopped early, or None."""
+        state, node, fresh = self.state, None, True
+        while True:
+            if node is None:
+                if not len(state.frontier):
+                    return None
+                node, fresh = state.frontier.take(), True
+                if state.useless(node.bound):
+                    state.frontier.done()
+                    node = None
+                    continue
+            effort, bound = state.effort, state.bound()
+            effort.limits.report(effort.iterations, effort.nodes, state.incumbent.value, bound)
+            reason = effort.reason()
+            if reason is None and state.gap_reached(bound):
+                state.frontier.give_up(bound)
+                state.frontier.put_back()
+                return None
+            if reason is None:
+                effort.begin_node()
+                node, reason = self._work_on(node, fresh=fresh)
+                fresh = False
+            if reason is not None:
+                state.frontier.put_back()
+                return reason
+            if node is None:
+                state.frontier.done()
+
+    def _work_on(self, node: Node, *, fresh: bool) -> tuple[Node | None, Reason | None]:
+        """Propagate, solve and branch; return the child to go on with, or a reason to stop."""
+        state, (lower, upper) = self.state, self._here
+        if fresh:
+            np.copyto(lower, state.bounds.lower)
+            np.copyto(upper, state.bounds.upper)
+            (node.parent or NO_PARENT).apply(lower, upper)
+        if node.column >= 0:
+            lower[node.column] = max(lower[node.column], node.lower)
+            upper[node.column] = min(upper[node.column], node.upper)
+        moved: np.ndarray | None = None if node.column < 0 else np.array([node.column], np.int32)
+        for turn in range(TURNS):
+            if (lower > upper).any() or not state.bounds.propagate(lower, upper, moved):
+                return None, None
+            found = self._generate()
+            if found.reason is not None:
+                node.bound = max(node.bound, found.bound)
+                return node, found.reason
+            if turn == 0:
+                self._learn(node, found.bound)
+            node.bound = max(node.bound, found.bound)
+            if state.useless(node.bound):
+                return None, None
+            if found.shares is None or found.best is None:
+                state.frontier.give_up(node.bound, uncertain=True)
+                return None, None
+            x = self._point(found.shares)
+            violated = state.domain.violated(x)
+            if not len(violated):
+                return self._whole(node, x), None
+            moved = self._fixed(found.best)
+            if not len(moved):
+                break
+        branch = self._choice(x, violated)
+        if branch is None:
+            state.frontier.give_up(node.bound, uncertain=True)
+            return None, None
+        return self._split(node, branch), None
+
+    def _generate(self) -> Generated:
+        """Solve the node's master problem, as far as its bound may still leave it out."""
+        state, blocks = self.state, self.generation.blocks
+        lower, upper = np.maximum(self._here[0], blocks.lower), np.minimum(self._here[1], blocks.upper)
+        if (lower > upper).any():
+            return Generated(np.inf)
+        self.generation.master.narrow(lower, upper)
+        threshold = state.incumbent.threshold(state.effort.limits.gap)
+        with state.effort.counted("nodes"):
+            found = self.generation.run(lower, upper, threshold, state.effort.quiet(), centre=self._centre)
+        if found.best is not None:
+            self._centre = found.best.prices
+        return found
+
+    def _learn(self, node: Node, bound: float) -> None:
+        """Note what the node says of its branch."""
+        if node.column >= 0 and node.change > 0 and np.isfinite(bound):
+            self.costs.learn(node.column, node.up, node.change, bound - node.bound)
+            node.change = 0.0
+
+    def _point(self, shares: Floats) -> Floats:
+        """Return the point of the problem that the master's columns stand for."""
+        master, blocks = self.generation.master, self.generation.blocks
+        x = master.total(shares[master.own :])
+        x[blocks.beside] = shares[: len(blocks.beside)]
+        return x
+
+    def _whole(self, node: Node, x: Floats) -> Node | None:
+        """End with a node whose point is whole, or take it apart further where it is no plan."""
+        state = self.state
+        taken = state.try_plan(x)
+        if state.useless(node.bound):
+            return None
+        if taken:
+            best = state.incumbent.value
+            if best - node.bound > state.options.goal.noise(best, FEASIBILITY):
+                state.frontier.give_up(node.bound)
+            return None
+        violated = np.flatnonzero(state.domain.distance(x) > NEAR)
+        branch = self._choice(x, violated) if len(violated) else None
+        if branch is None:
+            state.frontier.give_up(node.bound, uncertain=True)
+            return None
+        return self._split(node, branch)
+
+    def _fixed(self, best: Priced) -> np.ndarray:
+        """Fix columns whose other value would cost too much at these prices; return which."""
+        state, (lower, upper), blocks = self.state, self._here, self.generation.blocks
+        room = state.incumbent.threshold() - best.bound
+        moved = []
+        if not np.isfinite(room):
+            return np.zeros(0, np.int32)
+        for group, two, solution, value in zip(
+            blocks.groups, self._two_valued, best.solutions, best.values, strict=True
+        ):
+            block = group.first
+            if not two or not solution.on:
+                continue
+            low, high = lower[block.columns].astype(np.int32), upper[block.columns].astype(np.int32)
+            if ((solution.items < low) | (solution.items > high)).any():
+                continue  # bounds have become tighter since
+            other = np.empty(len(low))
+            d = np.ascontiguousarray(best.reduced[block.columns])
+            group.knapsack.otherwise(d, low, high, solution.items, other)
+            if block.switch >= 0:
+                other += best.reduced[block.switch]
+                if lower[block.switch] < 1:  # off is another way to be without an item
+                    other[solution.items > low] = np.minimum(other[solution.items > low], 0.0)
+            fixed = (low < high) & (other - value > room + best.noise)
+            columns = block.columns[fixed]
+            lower[columns] = upper[columns] = solution.items[fixed]
+            moved.append(columns)
+        return np.concatenate(moved).astype(np.int32) if moved else np.zeros(0, np.int32)
+
+    def _choice(self, x: Floats, violated: np.ndarray) -> Branch | None:
+        """Choose a branch by what branches have been worth so far."""
+        merit, _ = self.costs.scores(violated, x)
+        for k in np.argsort(-merit, kind="stable").tolist():
+            branch = self.state.domain.branch(int(violated[k]), float(x[violated[k]]), *self._here)
+            if branch is not None:
+                return branch
+        return None
+
+    def _split(self, node: Node, branch: Branch) -> Node:
+        """Make both children; queue one and return the other to go on with."""
+        state = self.state
+        parent = Parent.between((state.bounds.lower, state.bounds.upper), self._here, None)
+        children = [
+            Node(node.bound, node.depth + 1, parent, branch.column, low, high, up, change)
+            for (low, high), up, change in (
+                (branch.down, False, branch.fraction),
+                (branch.up, True, 1.0 - branch.fraction),
+            )
+        ]
+        first = int(self.costs.prefers_up(branch.column, branch.fraction))
+        state.frontier.push([children[1 - first]])
+        state.frontier.begin(children[first])
+        return children[first]
