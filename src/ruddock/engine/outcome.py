@@ -200,6 +200,7 @@ class Options:
     exact : whether to check the basis of a linear answer in exact arithmetic, and repair it if need be
     cuts, heuristics, symmetry : for whole-number problems: whether to add cuts at the root, to run primal heuristics,
         and to keep only one of plans that differ by exchanging what is identical
+    blocks : for whole-number problems: whether to take those of knapsacks that a few rows link apart
     branching : ``reliability`` tries branches out until their pseudo-costs are reliable; ``plain`` never does
     start : values of columns to start from, shape (n,); NaN where they are not given
     repair : whether a start that is no plan is repaired, or left out
@@ -219,6 +220,7 @@ class Options:
     cuts: bool = True
     heuristics: bool = True
     symmetry: bool = True
+    blocks: bool = True
     branching: Branching = "reliability"
     start: Floats | None = None
     repair: bool = True

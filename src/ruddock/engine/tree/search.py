@@ -17,6 +17,8 @@ from ruddock.engine.outcome import FEASIBILITY, Basis, Limits, Options, Outcome,
 from ruddock.engine.simplex.constants import BEYOND, DONE, INFEASIBLE
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree import answer, root, vectors, workers
+from ruddock.engine.tree.blocks import begin as blocks
+from ruddock.engine.tree.blocks.search import PricedSearch
 from ruddock.engine.tree.branching import LOOKAHEAD, RELIABLE, choose, tries_branches
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
@@ -42,16 +44,26 @@ def search_tree(problem: Problem, limits: Limits, options: Options) -> Outcome:
     state.frontier.begin(Node(problem.least(state.domain.lower, state.domain.upper)))
     if options.start is None:
         _jump(state)
+    search = TreeSearch(state)
+    generation = blocks.begin(state, search.near)
+    bound = state.bound()
+    if state.gap_reached(bound):
+        state.frontier.give_up(bound)
+        return answer.of_search(state, None)
+    if generation is not None:
+        return PricedSearch(state, generation, search.near).run()
     wide = None
     if options.symmetry and options.presolve and options.lazy is None and options.priorities is None:
         wide = with_sums(problem)
     if wide is None:
-        return TreeSearch(state).run()
+        return search.run()
     start = options.start if options.start is not None else state.incumbent.best
     if start is not None:
         sums = wide.matrix()[problem.m :, : problem.n] @ start
         options = replace(options, start=np.concatenate((start, sums)))
-    outcome = TreeSearch(SearchState(wide, limits, options)).run()
+    extended = SearchState(wide, limits, options, state.effort.counters)
+    extended.know_bound(state.least)
+    outcome = TreeSearch(extended).run()
     if outcome.proof is not None:
         plain = answer.proof_or_nothing(SearchState(problem, limits, options))
         return replace(plain, counters=outcome.counters, history=outcome.history)

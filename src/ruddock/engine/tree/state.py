@@ -46,6 +46,8 @@ class SearchState:
     cut_counts : dict
         Cuts added, by kind.
     history : list of Moment
+    least : float
+        A bound of the whole problem beside that of the frontier.
     """
 
     def __init__(self, problem: Problem, limits: Limits, options: Options, counters: Counters | None = None) -> None:
@@ -60,6 +62,7 @@ class SearchState:
         self.tightening: Tightening | None = None
         self.cut_counts: dict[str, int] = {}
         self.history: list[Moment] = []
+        self.least = -np.inf
         self.watch = None if options.known is None else Watch(problem, options.known)
 
     def __getstate__(self) -> dict[str, Any]:
@@ -171,9 +174,13 @@ class SearchState:
 
     # ------------------------------------------------------------------ bound and gap
 
+    def know_bound(self, bound: float) -> None:
+        """Take a lower bound of the whole problem that was proven in another way than by its nodes."""
+        self.least = max(self.least, self.incumbent.step.up(bound))
+
     def bound(self) -> float:
         """Return the proven lower bound of the whole problem at this moment."""
-        return float(min(self.incumbent.step.up(self.frontier.bound), self.incumbent.value))
+        return float(min(max(self.incumbent.step.up(self.frontier.bound), self.least), self.incumbent.value))
 
     def gap_reached(self, bound: float) -> bool:
         """Say whether the best plan is as good as asked for, with this bound of the whole problem."""

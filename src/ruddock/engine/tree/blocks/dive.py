@@ -2,28 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Protocol
-
 import numpy as np
 
 from ruddock.engine.outcome import Limits
 from ruddock.engine.tree.blocks.master import Master
 from ruddock.engine.tree.blocks.prices import Generated, Generation
 from ruddock.engine.tree.blocks.structure import Blocks
-from ruddock.problem import Floats, Problem
+from ruddock.engine.tree.heuristics import Near
+from ruddock.problem import Floats
 
 ROUNDS = 12  # of generating solutions after each that is taken
 WHOLE = 1e-6
 NODES = 200  # of a search among the solutions that are known
 
 
-class Near(Protocol):
-    """Searches a problem within a budget."""
-
-    def __call__(self, problem: Problem, nodes: int, *, cutoff: bool = False) -> Floats | None: ...
-
-
-def plan_by_taking(generation: Generation, root: Generated, threshold: float, limits: Limits) -> Floats | None:
+def plan_by_taking(generation: Generation, root: Generated, limits: Limits) -> Floats | None:
     """Return a plan, or None where taking solutions leads to none.
 
     What is taken in whole numbers stays so; where there is no more of that, the largest share is rounded up.
@@ -34,30 +27,20 @@ def plan_by_taking(generation: Generation, root: Generated, threshold: float, li
     """
     blocks, master = generation.blocks, generation.master
     caps = _Caps(blocks)
-    shares, centre = root.shares, root.best.prices if root.best else None
-    taken = np.zeros(0)
-    while shares is not None:
-        own = shares[master.own :]
-        taken = np.append(taken, np.zeros(len(own) - len(taken)))
-        if np.abs(own - np.round(own)).max(initial=0.0) <= WHOLE:
-            _release(master)
-            return plan_of(blocks, master, np.round(own), shares)
-        used = np.array([solution.items.any() for solution in master.solutions])
-        more = np.where(used, np.floor(own + WHOLE), 0.0)
-        if (more <= taken).all():
-            more[int(np.where(used, own - taken, -1.0).argmax())] += 1.0
-        taken = np.maximum(taken, more)
-        upper = caps.left(master, taken)
-        master.restrict(taken, upper)
-        found = generation.run(blocks.lower, upper, np.inf, limits, rounds=ROUNDS, centre=centre)
-        shares = found.shares
-    _release(master)
+    found, fixed = root, dict[int, float]()
+    while found.taken is not None and found.best is not None:
+        if all(abs(count - round(count)) <= WHOLE for _, count in found.taken):
+            return plan_of(blocks, master, found.taken, found.beside)
+        used = {number: count for number, count in found.taken if master.solutions[number].items.any()}
+        more = {number: float(np.floor(count + WHOLE)) for number, count in used.items()}
+        if all(count <= fixed.get(number, 0.0) for number, count in more.items()):
+            largest = max(used, key=lambda number: used[number] - fixed.get(number, 0.0))
+            more[largest] += 1.0
+        fixed |= {number: count for number, count in more.items() if count}
+        upper = caps.left(master.total(fixed.items()))
+        master.narrow(blocks.lower, upper, found.best.reduced, fixed)
+        found = generation.run(blocks.lower, upper, np.inf, limits, rounds=ROUNDS, centre=found.best.prices)
     return None
-
-
-def _release(master: Master) -> None:
-    """Take nothing any more."""
-    master.restrict(np.zeros(len(master.solutions)), None)
 
 
 class _Caps:
@@ -72,10 +55,10 @@ class _Caps:
         use = (np.isfinite(self._high) & ~negative)[entry_row]
         self._row, self._column, self._value = entry_row[use], links.indices[use], links.data[use]
 
-    def left(self, master: Master, taken: Floats) -> Floats:
-        """Return upper bounds of the columns beside what is taken."""
+    def left(self, total: Floats) -> Floats:
+        """Return upper bounds of the columns beside what is taken in total."""
         blocks = self._blocks
-        activity = blocks.links @ master.total(taken)
+        activity = blocks.links @ total
         upper = blocks.upper.copy()
         room = np.floor((self._high - activity)[self._row] / self._value + WHOLE)
         np.minimum.at(upper, self._column, np.maximum(room, 0.0))
@@ -84,14 +67,14 @@ class _Caps:
         return upper
 
 
-def plan_of(blocks: Blocks, master: Master, counts: Floats, values: Floats) -> Floats:
+def plan_of(blocks: Blocks, master: Master, taken: list[tuple[int, float]], beside: Floats | None) -> Floats:
     """Return the plan in which each solution is taken so many times, in one block after another of its group."""
     x = np.zeros(blocks.problem.n)
-    x[blocks.beside] = values[: len(blocks.beside)]
+    x[blocks.beside] = beside
     next_block = [0] * len(blocks.groups)
-    for k in np.flatnonzero(counts).tolist():
-        solution = master.solutions[k]
-        for _ in range(int(counts[k])):
+    for number, count in taken:
+        solution = master.solutions[number]
+        for _ in range(round(count)):
             block = blocks.groups[solution.group].blocks[next_block[solution.group]]
             next_block[solution.group] += 1
             x[block.columns] = solution.items
@@ -103,5 +86,9 @@ def plan_of(blocks: Blocks, master: Master, counts: Floats, values: Floats) -> F
 def plan_among_known(generation: Generation, near: Near) -> Floats | None:
     """Return the best plan made of solutions that are known, by a search within a budget."""
     master = generation.master
+    master.narrow(generation.blocks.lower, generation.blocks.upper, None, {})
     found = near(master.whole_problem(), NODES)
-    return None if found is None else plan_of(generation.blocks, master, np.round(found[master.own :]), found)
+    if found is None:
+        return None
+    taken = list(enumerate(np.round(found[master.own :]).tolist()))
+    return plan_of(generation.blocks, master, taken, found[: len(generation.blocks.beside)])

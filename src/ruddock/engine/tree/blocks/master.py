@@ -1,21 +1,25 @@
 """The master problem: how many of each known solution of a block are taken, so that the linking rows hold.
 
-Its columns are those that stand beside the blocks, what rows may be missed by at a price, and one for every solution
-of a block that has been found (Dantzig and Wolfe 1960).
+Its columns are those that stand beside the blocks, what rows may be missed by at a price, and one for each of the
+solutions that are of use at the moment (Dantzig and Wolfe 1960). All that were ever found are kept aside.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
 from typing import NamedTuple
 
 import numpy as np
 from scipy.sparse import csc_matrix, csr_matrix, hstack, vstack
 
-from ruddock.engine.outcome import AT_LOWER, Basis, Counters, Limits, Outcome
+from ruddock.engine.outcome import AT_LOWER, BASIC, Basis, Counters, Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree.blocks.structure import Blocks
 from ruddock.problem import INTEGER, Floats, Problem
+
+CALLED = 6  # solutions of each group that are called back where bounds have changed
+FULL = 5  # times as many solutions at work as there are rows, beyond which the least promising rest
+REST = 0.4  # of them
 
 
 class Solution(NamedTuple):
@@ -33,13 +37,26 @@ class Solution(NamedTuple):
     on: bool
 
 
-@dataclass(eq=False, repr=False)
-class Kept:
-    """The solutions of one group: their items line by line, and their numbers among the master's columns."""
+class Found:
+    """All solutions of one group that were ever found, line by line; there may be room for more below."""
 
-    items: np.ndarray
-    on: np.ndarray
-    at: np.ndarray
+    def __init__(self, width: int) -> None:
+        self.count = 0
+        self.numbers = np.zeros(16, np.intp)  # in the order in which they were found, of all groups
+        self.values = np.zeros((16, width))  # of its columns, the switch last
+
+    def add(self, number: int, values: Floats) -> None:
+        """Add a line."""
+        if self.count == len(self.numbers):
+            self.numbers = np.concatenate((self.numbers, np.zeros_like(self.numbers)))
+            self.values = np.concatenate((self.values, np.zeros_like(self.values)))
+        self.numbers[self.count], self.values[self.count] = number, values
+        self.count += 1
+
+    def within(self, lower: Floats, upper: Floats) -> np.ndarray:
+        """Return which lines are within bounds."""
+        values = self.values[: self.count]
+        return np.asarray(((values >= lower) & (values <= upper)).all(axis=1))
 
 
 class Master:
@@ -48,7 +65,9 @@ class Master:
     Attributes
     ----------
     solutions : list of Solution
-        In the order of their columns.
+        All that were found.
+    at_work : int array
+        Numbers of those that the problem has columns for, in their order.
     own : int
         Number of columns before them.
     """
@@ -58,7 +77,10 @@ class Master:
         p, links = blocks.problem, blocks.links
         self.m, groups = links.shape[0], len(blocks.groups)
         low, high = p.row_lower[blocks.rows], p.row_upper[blocks.rows]
-        under, over = np.flatnonzero(np.isfinite(low)), np.flatnonzero(np.isfinite(high))
+        count = np.array([len(group.blocks) for group in blocks.groups], float)
+        self._limits = np.concatenate((low, count)), np.concatenate((high, count))
+        # nothing may be known of a group that bounds allow
+        under, over = np.flatnonzero(np.isfinite(self._limits[0])), np.flatnonzero(np.isfinite(high))
         missed = csc_matrix(
             (
                 np.concatenate((np.ones(len(under)), -np.ones(len(over)))),
@@ -67,30 +89,70 @@ class Master:
             shape=(self.m + groups, len(under) + len(over)),
         )
         beside = vstack([links[:, blocks.beside], csr_matrix((groups, len(blocks.beside)))])
-        self._matrix = csc_matrix(hstack([beside, missed]))
-        self.misses = np.arange(len(blocks.beside), self._matrix.shape[1])
-        self.own = self._matrix.shape[1]
-        count = np.array([len(group.blocks) for group in blocks.groups], float)
-        self._limits = np.concatenate((low, count)), np.concatenate((high, count))
+        self._first = csc_matrix(hstack([beside, missed]))
+        self.misses = np.arange(len(blocks.beside), self._first.shape[1])
+        self.own = self._first.shape[1]
         self._lower = np.concatenate((blocks.lower[blocks.beside], np.zeros(len(self.misses))))
         self._upper = np.concatenate((blocks.upper[blocks.beside], np.full(len(self.misses), np.inf)))
         self._costs = np.concatenate((p.costs[blocks.beside], np.zeros(len(self.misses))))
+        self._columns_of = csc_matrix(links)
         self.solutions: list[Solution] = []
-        self._known: set[tuple[int, bool, bytes]] = set()
-        self._solver: LinearSolver | None = None
+        self.at_work = np.zeros(0, np.intp)
+        self._found = [Found(len(group.first.everything)) for group in blocks.groups]
+        self._known: dict[tuple[int, bool, bytes], int] = {}
+        # of every solution: its column's rows, values and cost, how often it is taken at least and at most
+        self._columns: list[tuple[np.ndarray, Floats]] = []
+        self._cost, self._least, self._most = np.zeros(0), np.zeros(0), np.zeros(0)
+        self._codes = np.zeros(0, np.int8)
         self._basis: Basis | None = None
-        self._waiting: list[Solution] = []
+        self._solver: LinearSolver | None = None
+        self._joining: list[int] = []
+        self._useful: np.ndarray | None = None  # which of those at work to keep when others join
 
     # ------------------------------------------------------------------ columns
 
     def offer(self, solution: Solution) -> bool:
-        """Let a solution join; say whether it is new."""
+        """Let a solution join the work; say whether it was not at work before."""
         key = solution.group, solution.on, solution.items.tobytes()
-        if key in self._known:
+        number = self._known.get(key)
+        if number is None:
+            number = self._known[key] = len(self.solutions)
+            self._add(solution, number)
+        elif (self.at_work == number).any():
             return False
-        self._known.add(key)
-        self._waiting.append(solution)
+        self._most[number] = np.inf
+        if number not in self._joining:
+            self._joining.append(number)
         return True
+
+    def call(self, group: int, reduced: Floats, worth: float) -> bool:
+        """Call back solutions found earlier that are worth less than a value at present prices; say if there are any."""
+        found = self._found[group]
+        values = found.values[: found.count] @ reduced[self.blocks.groups[group].first.everything]
+        numbers = found.numbers[: found.count]
+        idle = self._most[numbers] > 0
+        idle &= ~np.isin(numbers, self.at_work)
+        better = np.flatnonzero(idle & (values < worth))
+        for number in numbers[better[np.argsort(values[better], kind="stable")[:CALLED]]].tolist():
+            if number not in self._joining:
+                self._joining.append(number)
+        return bool(len(better))
+
+    def _add(self, solution: Solution, number: int) -> None:
+        p, links = self.blocks.problem, self._columns_of
+        columns, values = self.values(solution)
+        self.solutions.append(solution)
+        self._found[solution.group].add(number, values)
+        sums = np.zeros(self.m + len(self.blocks.groups))
+        for j in np.flatnonzero(values).tolist():
+            part = slice(links.indptr[columns[j]], links.indptr[columns[j] + 1])
+            sums[links.indices[part]] += values[j] * links.data[part]
+        sums[self.m + solution.group] = 1.0
+        rows = np.flatnonzero(sums)
+        self._columns.append((rows, sums[rows]))
+        self._cost = np.append(self._cost, p.costs[columns] @ values)
+        self._least, self._most = np.append(self._least, 0.0), np.append(self._most, np.inf)
+        self._codes = np.append(self._codes, np.int8(AT_LOWER))
 
     def values(self, solution: Solution) -> tuple[np.ndarray, Floats]:
         """Return the columns of the problem in the block that stands for its group, and their values."""
@@ -98,95 +160,61 @@ class Master:
         values = solution.items.astype(float)
         return block.everything, values if block.switch < 0 else np.append(values, float(solution.on))
 
-    def _join(self) -> None:
-        """Make columns of the solutions that wait."""
-        p, links = self.blocks.problem, self.blocks.links
-        parts = [self.values(solution) for solution in self._waiting]
-        chosen = csc_matrix(
-            (
-                np.concatenate([values for _, values in parts]),
-                np.concatenate([columns for columns, _ in parts]),
-                np.cumsum([0] + [len(columns) for columns, _ in parts]),
-            ),
-            shape=(p.n, len(parts)),
-        )
-        of_group = csr_matrix(
-            (np.ones(len(parts)), ([solution.group for solution in self._waiting], np.arange(len(parts)))),
-            shape=(len(self.blocks.groups), len(parts)),
-        )
-        self._matrix = csc_matrix(hstack([self._matrix, vstack([links @ chosen, of_group])]))
-        self._lower = np.append(self._lower, np.zeros(len(parts)))
-        self._upper = np.append(self._upper, np.full(len(parts), np.inf))
-        self._costs = np.append(self._costs, chosen.T @ p.costs)
-        if self._basis is not None:
-            codes = np.concatenate((self._basis.columns, np.full(len(parts), AT_LOWER, np.int8)))
-            self._basis = Basis(codes, self._basis.rows)
-        self.solutions += self._waiting
-        self._waiting = []
-        self._solver = None
-
-    def kept(self, group: int) -> Kept:
-        """Return all solutions of a group."""
-        if self._waiting:
-            self._join()
-        at = np.array([k for k, s in enumerate(self.solutions) if s.group == group], np.intp)
-        items = np.array([self.solutions[k].items for k in at.tolist()])
-        return Kept(items, np.array([self.solutions[k].on for k in at.tolist()]), self.own + at)
-
-    def total(self, counts: Floats) -> Floats:
+    def total(self, counts: Iterable[tuple[int, float]]) -> Floats:
         """Return what the columns of blocks come to when solutions are taken so many times, by the first blocks."""
         result = np.zeros(self.blocks.problem.n)
-        for k in np.flatnonzero(counts).tolist():
-            columns, values = self.values(self.solutions[k])
-            result[columns] += counts[k] * values
+        for number, count in counts:
+            columns, values = self.values(self.solutions[number])
+            result[columns] += count * values
         return result
 
+    def taken(self, x: Floats) -> list[tuple[int, float]]:
+        """Return the numbers of the solutions that a point of the master takes, and how many times."""
+        own = x[self.own :]
+        used = np.flatnonzero(own)
+        return list(zip(self.at_work[used].tolist(), own[used].tolist(), strict=True))
+
+    # ------------------------------------------------------------------ bounds
+
+    def narrow(self, lower: Floats, upper: Floats, reduced: Floats | None, least: dict[int, float]) -> None:
+        """Work with what is within bounds of the columns, and with what must be taken all the same.
+
+        Parameters
+        ----------
+        reduced : costs at some prices, shape (n,): the solutions that promise most at these are called back
+        least : how many times solutions are taken at least
+        """
+        self._least[:], self._most[:] = 0.0, 0.0
+        called: list[np.ndarray] = []
+        for group, found in zip(self.blocks.groups, self._found, strict=True):
+            columns = group.first.everything
+            inside = np.flatnonzero(found.within(lower[columns], upper[columns]))
+            self._most[found.numbers[inside]] = np.inf
+            if reduced is not None:
+                worth = found.values[inside] @ reduced[columns]
+                called.append(found.numbers[inside[np.argsort(worth, kind="stable")[:CALLED]]])
+        for number, count in least.items():
+            self._least[number] = count
+            self._most[number] = max(count, self._most[number])
+        self._keep((self._most[self.at_work] > 0) | (self._codes[self.at_work] == BASIC))
+        called.append(np.array(sorted(least), np.intp))
+        for number in np.setdiff1d(np.concatenate(called), self.at_work).tolist():
+            if number not in self._joining:
+                self._joining.append(number)
+        self._joining = [number for number in self._joining if self._most[number] > 0]
+        beside = self.blocks.beside
+        self._lower[: len(beside)], self._upper[: len(beside)] = lower[beside], upper[beside]
+        if self._solver is not None:
+            low, high = self._least[self.at_work], self._most[self.at_work]
+            self._solver.change_bounds(slice(None), np.append(self._lower, low), np.append(self._upper, high))
+
+    def _keep(self, kept: np.ndarray) -> None:
+        """Let those at work that are not marked rest."""
+        self._useful = None
+        if not kept.all():
+            self.at_work, self._solver = self.at_work[kept], None
+
     # ------------------------------------------------------------------ solving
-
-    def restrict(self, least: Floats, upper: Floats | None) -> None:
-        """Let solutions be taken so many times at least, and no more of those beyond bounds of the columns."""
-        if self._waiting:
-            self._join()
-        least = np.append(least, np.zeros(len(self.solutions) - len(least)))
-        most = np.full(len(least), np.inf)
-        if upper is not None:
-            for g, group in enumerate(self.blocks.groups):
-                kept = self.kept(g)
-                bad = (kept.items > upper[group.first.columns]).any(axis=1)
-                most[kept.at[bad] - self.own] = least[kept.at[bad] - self.own]
-        at = slice(self.own, None)
-        self._lower[at], self._upper[at] = least, most
-        if self._solver is not None:
-            self._solver.change_bounds(at, least, most)
-
-    def narrow(self, lower: Floats, upper: Floats) -> None:
-        """Let only solutions within bounds of the columns be taken; columns beside the blocks get the same bounds."""
-        if self._waiting:
-            self._join()
-        most = np.full(len(self.solutions), np.inf)
-        for g, group in enumerate(self.blocks.groups):
-            kept, block = self.kept(g), group.first
-            low, high = lower[block.columns], upper[block.columns]
-            bad = ((kept.items < low) | (kept.items > high)).any(axis=1)
-            if block.switch >= 0:
-                bad |= (kept.on < lower[block.switch]) | (kept.on > upper[block.switch])
-            most[kept.at[bad] - self.own] = 0.0
-        beside = len(self.blocks.beside)
-        self._lower[:beside], self._upper[:beside] = lower[self.blocks.beside], upper[self.blocks.beside]
-        self._upper[self.own :] = most
-        if self._solver is not None:
-            self._solver.change_bounds(slice(None), self._lower, self._upper)
-
-    def whole_problem(self) -> Problem:
-        """Return the problem of taking the solutions that are known in whole numbers, with no row missed."""
-        p = self.blocks.problem
-        upper = self._upper.copy()
-        upper[self.misses] = 0.0
-        kinds = np.full(len(upper), INTEGER, np.uint8)
-        kinds[: len(self.blocks.beside)] = p.kinds[self.blocks.beside]
-        kinds[self.misses] = 0
-        low, high = self._limits
-        return Problem.build(self._matrix, low, high, self._lower, upper, self._costs, kinds, p.offset)
 
     def solve(self, limits: Limits, price: float, *, costs: bool = True) -> Outcome:
         """Solve from the last basis.
@@ -196,19 +224,59 @@ class Master:
         price : of what a row is missed by
         costs : whether anything else has its costs
         """
-        if self._waiting:
-            self._join()
+        if self._joining:
+            if self._useful is not None:
+                self._keep(self._useful)
+            self.at_work, self._joining = np.append(self.at_work, np.array(self._joining, np.intp)), []
+            self._solver = None
         if self._solver is None:
-            matrix, (low, high) = self._matrix, self._limits
-            problem = Problem.build(matrix, low, high, self._lower, self._upper, self._costs)
-            self._solver = LinearSolver(problem, counters=self.counters)
+            self._solver = LinearSolver(self._problem(self.at_work), counters=self.counters)
             if self._basis is not None:
-                self._solver.basis = self._basis
-        now = self._costs.copy() if costs else np.zeros(len(self._costs))
+                own = self._basis.columns[: self.own]
+                self._solver.basis = Basis(np.append(own, self._codes[self.at_work]), self._basis.rows)
+        now = np.append(self._costs, self._cost[self.at_work]) if costs else np.zeros(self.own + len(self.at_work))
         now[self.misses] = price
         if (now != self._solver.costs).any():
             self._solver.change_costs(slice(None), now)
         outcome = self._solver.solve(limits)
         if outcome.basis is not None:
             self._basis = outcome.basis
+            self._codes[:] = AT_LOWER
+            self._codes[self.at_work] = outcome.basis.columns[self.own :]
+            self._useful = self._promising(outcome)
         return outcome
+
+    def _promising(self, outcome: Outcome) -> np.ndarray | None:
+        """Mark which solutions stay at work; None where there are not too many."""
+        if len(self.at_work) <= FULL * len(self._limits[0]) or outcome.reduced is None or outcome.x is None:
+            return None
+        idle = (self._codes[self.at_work] != BASIC) & (outcome.x[self.own :] == 0)
+        dear = np.where(idle, outcome.reduced[self.own :], -np.inf)
+        kept = np.ones(len(dear), bool)
+        kept[np.argsort(-dear, kind="stable")[: int(REST * len(dear))]] = False
+        return kept | ~idle
+
+    def _problem(self, numbers: np.ndarray) -> Problem:
+        """Return the master problem of some solutions."""
+        first, parts = self._first, [self._columns[k] for k in numbers.tolist()]
+        counts = np.array([len(rows) for rows, _ in parts], first.indptr.dtype)
+        matrix = csc_matrix(
+            (
+                np.concatenate([first.data, *(values for _, values in parts)]),
+                np.concatenate([first.indices, *(rows for rows, _ in parts)]),
+                np.concatenate([first.indptr, first.indptr[-1] + counts.cumsum()]),
+            ),
+            shape=(first.shape[0], self.own + len(parts)),
+        )
+        low, high = np.append(self._lower, self._least[numbers]), np.append(self._upper, self._most[numbers])
+        return Problem.build(matrix, *self._limits, low, high, np.append(self._costs, self._cost[numbers]))
+
+    def whole_problem(self) -> Problem:
+        """Return the problem of taking the solutions that were found in whole numbers, with no row missed."""
+        p, plain = self.blocks.problem, self._problem(np.arange(len(self.solutions)))
+        upper, kinds = plain.upper.copy(), np.full(plain.n, INTEGER, np.uint8)
+        upper[self.misses] = 0.0
+        kinds[: len(self.blocks.beside)] = p.kinds[self.blocks.beside]
+        kinds[self.misses] = 0
+        low, high = self._limits
+        return Problem.build(plain.matrix(), low, high, plain.lower, upper, plain.costs, kinds, p.offset)

@@ -21,6 +21,7 @@ CLOSE = 1e-9  # relative: how near bound and master problem count as the same
 DRAWN = 0.5  # how far prices are drawn back to those of the best bound
 MOST_ROUNDS = 2000
 DISJOINT = 12  # solutions of identical blocks that one round may add, no two with an item in common
+MISSED = 1e-8  # of each row, on average: what counts as none
 DEAREST = 1e8  # times the largest cost: what a row may be missed by at most costs
 
 
@@ -58,13 +59,15 @@ class Generated:
     Attributes
     ----------
     bound : proven for all plans within the bounds given; infinite where there are none
-    shares : of the master's columns, or None where its rows cannot all hold yet
+    taken : numbers of solutions and how many times each is taken, or None where the rows cannot all hold yet
+    beside : values of the columns of no block
     reason : why it stopped early
     best : the prices with the best bound
     """
 
     bound: float
-    shares: Floats | None = None
+    taken: list[tuple[int, float]] | None = None
+    beside: Floats | None = None
     reason: Reason | None = None
     best: Priced | None = None
 
@@ -84,7 +87,6 @@ class Generation:
         self._size = abs(blocks.prices_of)
         self._low, self._high = p.row_lower[blocks.rows], p.row_upper[blocks.rows]
         self._dear = 10.0 * max(1.0, float(np.abs(p.costs).max(initial=0.0)))
-        self._price = self._dear
         self._count = np.zeros(p.n)
         self._count[blocks.beside] = 1.0
         for group in blocks.groups:
@@ -132,7 +134,7 @@ class Generation:
         ----------
         centre : prices to draw to, to begin with
         """
-        master, costs, drawn = self.master, True, DRAWN
+        master, costs, drawn, price = self.master, True, DRAWN, self._dear
         best = self.priced(centre, lower, upper) if centre is not None else None
         if best is not None:
             for solution in best.solutions:
@@ -141,13 +143,16 @@ class Generation:
         for _ in range(rounds):
             if best is not None and costs and best.bound >= threshold:
                 return Generated(best.bound, best=best)
-            outcome = master.solve(limits, self._price if costs else 1.0, costs=costs)
+            reason = limits.exceeded(master.counters.iterations)
+            if reason is not None:
+                return Generated(best.bound if best and costs else -np.inf, reason=reason, best=best)
+            outcome = master.solve(limits, price if costs else 1.0, costs=costs)
             if outcome.status != "optimal" or outcome.y is None or outcome.x is None:
-                return Generated(best.bound if best else -np.inf, reason=outcome.reason or "numerics", best=best)
+                return Generated(best.bound if best and costs else -np.inf, reason=outcome.reason or "numerics", best=best)
             y, missed = outcome.y[: master.m], float(outcome.x[master.misses].sum())
             value = outcome.objective + (self.blocks.problem.offset if costs else 0.0)
-            if not costs and missed <= CLOSE * master.m:
-                costs, self._price, best = True, min(10 * self._price, self._dear * DEAREST), None
+            if not costs and missed <= MISSED * master.m:
+                costs, price, best = True, min(10 * price, self._dear * DEAREST), None
                 continue
             centred = best is not None and drawn > 0 and costs
             at = drawn * best.prices + (1 - drawn) * y if centred and best is not None else y
@@ -174,29 +179,44 @@ class Generation:
                 continue
             if not costs:  # nothing is left to generate, and no proof either: not decided
                 return Generated(-np.inf, best=best)
-            if missed <= 1e-7 * master.m:
-                return Generated(best.bound, outcome.x, best=best)
+            if missed <= MISSED * master.m:
+                return self._reached(best, outcome)
             costs, best = False, None
-        shares = outcome.x if outcome is not None and outcome.x is not None and costs else None
-        if shares is not None and shares[master.misses].sum() > 1e-7 * master.m:
-            shares = None
-        return Generated(best.bound if best and costs else -np.inf, shares, best=best if costs else None)
+        if outcome is None or outcome.x is None or best is None or not costs:
+            return Generated(-np.inf)
+        return self._reached(best, outcome)
+
+    def _reached(self, best: Priced, outcome: Outcome) -> Generated:
+        """Return where the master problem stands."""
+        assert outcome.x is not None
+        if outcome.x[self.master.misses].sum() > MISSED * self.master.m:
+            return Generated(best.bound, best=best)
+        beside = outcome.x[: len(self.blocks.beside)]
+        return Generated(best.bound, self.master.taken(outcome.x), beside, best=best)
+
+    def point(self, found: Generated) -> Floats:
+        """Return the point of the problem that a point of the master stands for, each group's total in its first block."""
+        assert found.taken is not None
+        x = self.master.total(found.taken)
+        x[self.blocks.beside] = found.beside
+        return x
 
     def _offered(self, now: Priced, y: Floats, outcome: Outcome, lower: Floats, upper: Floats, *, costs: bool) -> bool:
         """Offer the master solutions that would improve it; say whether any did."""
         assert outcome.y is not None
         p = self.blocks.problem
         d = (p.costs if costs else 0.0) - self.blocks.prices_of @ y
-        scale = CLOSE * max(1.0, float(np.abs(outcome.y).max(initial=0.0)))
         fresh = False
         for solution in now.solutions:
             group = self.blocks.groups[solution.group]
-            paid = outcome.y[self.master.m + solution.group]
+            paid = float(outcome.y[self.master.m + solution.group])
+            paid -= CLOSE * max(1.0, abs(paid))
             columns, values = self.master.values(solution)
-            if d[columns] @ values < paid - scale:
+            if d[columns] @ values < paid:
                 fresh |= self.master.offer(solution)
+            fresh |= self.master.call(solution.group, d, paid)
             if len(group.blocks) > 1:
-                fresh |= self._disjoint(group, solution, d, lower, upper, paid - scale)
+                fresh |= self._disjoint(group, solution, d, lower, upper, paid)
         return fresh
 
     def _disjoint(

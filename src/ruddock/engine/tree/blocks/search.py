@@ -9,15 +9,19 @@ from __future__ import annotations
 import numpy as np
 
 from ruddock.engine.measure import NEAR
-from ruddock.engine.outcome import FEASIBILITY, Reason
+from ruddock.engine.outcome import FEASIBILITY, Outcome, Reason
+from ruddock.engine.tree import answer, root
+from ruddock.engine.tree.blocks.begin import around
 from ruddock.engine.tree.blocks.prices import Generated, Generation, Priced
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
+from ruddock.engine.tree.heuristics import Near
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
 Box = tuple[Floats, Floats]
+NEAR_EVERY = 20  # nodes between two searches near a node's point
 TURNS = 20  # that a node is solved anew because columns were fixed
 
 
@@ -31,16 +35,32 @@ class PricedSearch:
     generation : Generation
     """
 
-    def __init__(self, state: SearchState, generation: Generation) -> None:
-        self.state, self.generation = state, generation
+    def __init__(self, state: SearchState, generation: Generation, near: Near) -> None:
+        self.state, self.generation, self._near = state, generation, near
         self.costs = PseudoCosts(state.problem.n)
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)
         self._centre: Floats | None = None
+        self._reduced: Floats | None = None
         self._two_valued = [
             bool((generation.blocks.upper - generation.blocks.lower)[group.first.columns].max() <= 1)
             for group in generation.blocks.groups
         ]
+
+    def run(self) -> Outcome:
+        """Search to the end or to a limit."""
+        state = self.state
+        state.frontier.begin(Node(state.bound()))
+        state.frontier.put_back()
+        with state.effort.part("presolve"):
+            root.prepare(state)
+        if state.tightening is not None and state.tightening.infeasible and state.incumbent.best is None:
+            return answer.proof_or_nothing(state)
+        try:
+            reason = self.go_on()
+        except MemoryError:
+            reason = "memory"
+        return answer.of_search(state, reason)
 
     def go_on(self) -> Reason | None:
         """Work through the open nodes; return why that stopped early, or None."""
@@ -94,13 +114,16 @@ class PricedSearch:
             node.bound = max(node.bound, found.bound)
             if state.useless(node.bound):
                 return None, None
-            if found.shares is None or found.best is None:
+            if found.taken is None or found.best is None:
                 state.frontier.give_up(node.bound, uncertain=True)
                 return None, None
-            x = self._point(found.shares)
+            x = self.generation.point(found)
             violated = state.domain.violated(x)
             if not len(violated):
                 return self._whole(node, x), None
+            if turn == 0 and state.options.heuristics and state.effort.own_nodes % NEAR_EVERY == 0:
+                with state.effort.part("heuristics"):
+                    around(state, self.generation, found, lower, upper, self._near)
             moved = self._fixed(found.best)
             if not len(moved):
                 break
@@ -116,12 +139,12 @@ class PricedSearch:
         lower, upper = np.maximum(self._here[0], blocks.lower), np.minimum(self._here[1], blocks.upper)
         if (lower > upper).any():
             return Generated(np.inf)
-        self.generation.master.narrow(lower, upper)
+        self.generation.master.narrow(lower, upper, self._reduced, {})
         threshold = state.incumbent.threshold(state.effort.limits.gap)
         with state.effort.counted("nodes"):
             found = self.generation.run(lower, upper, threshold, state.effort.quiet(), centre=self._centre)
         if found.best is not None:
-            self._centre = found.best.prices
+            self._centre, self._reduced = found.best.prices, found.best.reduced
         return found
 
     def _learn(self, node: Node, bound: float) -> None:
@@ -129,13 +152,6 @@ class PricedSearch:
         if node.column >= 0 and node.change > 0 and np.isfinite(bound):
             self.costs.learn(node.column, node.up, node.change, bound - node.bound)
             node.change = 0.0
-
-    def _point(self, shares: Floats) -> Floats:
-        """Return the point of the problem that the master's columns stand for."""
-        master, blocks = self.generation.master, self.generation.blocks
-        x = master.total(shares[master.own :])
-        x[blocks.beside] = shares[: len(blocks.beside)]
-        return x
 
     def _whole(self, node: Node, x: Floats) -> Node | None:
         """End with a node whose point is whole, or take it apart further where it is no plan."""
