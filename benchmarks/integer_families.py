@@ -281,7 +281,10 @@ def jobs(count: int, machines: int) -> Callable[[int], Problem]:
 
     def draw(seed: int) -> Problem:
         rng = np.random.default_rng(seed)
-        order, takes = np.array([rng.permutation(machines) for _ in range(count)]), rng.integers(1, 30, (count, machines))
+        order, takes = (
+            np.array([rng.permutation(machines) for _ in range(count)]),
+            rng.integers(1, 30, (count, machines)),
+        )
         total = float(takes.sum())
         drawn = Drawn()
         start = drawn.columns(np.zeros((count, machines)), total, whole=False)

@@ -17,7 +17,8 @@ from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree.blocks.structure import Blocks
 from ruddock.problem import INTEGER, Floats, Problem
 
-CALLED = 6  # solutions of each group that are called back where bounds have changed
+CALLED = 15  # solutions of each group that were found earlier and join at one time
+BACK = 20  # of each group that are called back where bounds have changed
 FULL = 5  # times as many solutions at work as there are rows, beyond which the least promising rest
 REST = 0.4  # of them
 
@@ -126,7 +127,7 @@ class Master:
         return True
 
     def call(self, group: int, reduced: Floats, worth: float) -> bool:
-        """Call back solutions found earlier that are worth less than a value at present prices; say if there are any."""
+        """Call back solutions found earlier that are worth less than a value at present prices; say if any are."""
         found = self._found[group]
         values = found.values[: found.count] @ reduced[self.blocks.groups[group].first.everything]
         numbers = found.numbers[: found.count]
@@ -192,7 +193,7 @@ class Master:
             self._most[found.numbers[inside]] = np.inf
             if reduced is not None:
                 worth = found.values[inside] @ reduced[columns]
-                called.append(found.numbers[inside[np.argsort(worth, kind="stable")[:CALLED]]])
+                called.append(found.numbers[inside[np.argsort(worth, kind="stable")[:BACK]]])
         for number, count in least.items():
             self._least[number] = count
             self._most[number] = max(count, self._most[number])
@@ -233,7 +234,7 @@ class Master:
             self._solver = LinearSolver(self._problem(self.at_work), counters=self.counters)
             if self._basis is not None:
                 own = self._basis.columns[: self.own]
-                self._solver.basis = Basis(np.append(own, self._codes[self.at_work]), self._basis.rows)
+                self._solver.start_from(Basis(np.append(own, self._codes[self.at_work]), self._basis.rows), None)
         now = np.append(self._costs, self._cost[self.at_work]) if costs else np.zeros(self.own + len(self.at_work))
         now[self.misses] = price
         if (now != self._solver.costs).any():

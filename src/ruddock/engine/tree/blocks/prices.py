@@ -1,12 +1,12 @@
 """Bounds by prices of the linking rows: each block is solved by itself, and what it finds joins the master problem.
 
 For any prices, the sum of what the blocks come to is a bound of the whole (Geoffrion 1974). The master problem says
-which prices come next; they are drawn towards those of the best bound so far, which keeps them from swinging (Wentges 1997).
+which prices come next; drawn towards those of the best bound so far, they do not swing (Wentges 1997).
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -48,8 +48,8 @@ class Priced:
     noise: float
     prices: Floats
     reduced: Floats
-    solutions: list[Solution] = field(default_factory=list)
-    values: list[float] = field(default_factory=list)
+    solutions: list[Solution]
+    values: list[float]
 
 
 @dataclass(eq=False, repr=False)
@@ -92,6 +92,10 @@ class Generation:
         for group in blocks.groups:
             self._count[group.first.everything] = len(group.blocks)
 
+    def reduced(self, prices: Floats | None) -> Floats | None:
+        """Return the costs of all columns at some prices."""
+        return None if prices is None else self.blocks.problem.costs - self.blocks.prices_of @ prices
+
     def priced(self, prices: Floats, lower: Floats, upper: Floats, *, costs: bool = True) -> Priced:
         """Return what the blocks come to at some prices, within bounds of the columns."""
         p = self.blocks.problem
@@ -108,15 +112,14 @@ class Generation:
         with np.errstate(invalid="ignore"):
             terms = np.where(size > 0, size * self._count * np.where(np.isfinite(reach), reach, 1.0), 0.0)
         noise = ROUNDING * float(np.abs(ends).sum() + terms.sum())
-        result = Priced(0.0, noise, y, d)
+        solutions, values = [], []
         total = float(ends.sum() + beside.sum()) + (p.offset if costs else 0.0) - noise
         for number, group in enumerate(self.blocks.groups):
             solution, value = best_of(group, number, d, lower, upper)
-            result.solutions.append(solution)
-            result.values.append(value)
+            solutions.append(solution)
+            values.append(value)
             total += len(group.blocks) * value
-        result.bound = total if not np.isnan(total) else -np.inf
-        return result
+        return Priced(total if not np.isnan(total) else -np.inf, noise, y, d, solutions, values)
 
     def run(
         self,
@@ -148,7 +151,9 @@ class Generation:
                 return Generated(best.bound if best and costs else -np.inf, reason=reason, best=best)
             outcome = master.solve(limits, price if costs else 1.0, costs=costs)
             if outcome.status != "optimal" or outcome.y is None or outcome.x is None:
-                return Generated(best.bound if best and costs else -np.inf, reason=outcome.reason or "numerics", best=best)
+                return Generated(
+                    best.bound if best and costs else -np.inf, reason=outcome.reason or "numerics", best=best
+                )
             y, missed = outcome.y[: master.m], float(outcome.x[master.misses].sum())
             value = outcome.objective + (self.blocks.problem.offset if costs else 0.0)
             if not costs and missed <= MISSED * master.m:
@@ -195,7 +200,7 @@ class Generation:
         return Generated(best.bound, self.master.taken(outcome.x), beside, best=best)
 
     def point(self, found: Generated) -> Floats:
-        """Return the point of the problem that a point of the master stands for, each group's total in its first block."""
+        """Return the point that a point of the master stands for, the total of each group in its first block."""
         assert found.taken is not None
         x = self.master.total(found.taken)
         x[self.blocks.beside] = found.beside
@@ -219,9 +224,7 @@ class Generation:
                 fresh |= self._disjoint(group, solution, d, lower, upper, paid)
         return fresh
 
-    def _disjoint(
-        self, group: Group, solution: Solution, d: Floats, lower: Floats, upper: Floats, paid: float
-    ) -> bool:
+    def _disjoint(self, group: Group, solution: Solution, d: Floats, lower: Floats, upper: Floats, paid: float) -> bool:
         """Offer solutions of one more and one more block of a group, each without the items of those before."""
         fresh, left = False, upper.copy()
         columns = group.first.columns

@@ -6,6 +6,8 @@ rest, and what is generated at one node serves at all others.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from ruddock.engine.measure import NEAR
@@ -22,7 +24,15 @@ from ruddock.problem import Floats
 
 Box = tuple[Floats, Floats]
 NEAR_EVERY = 20  # nodes between two searches near a node's point
+ABOVE = 0.2  # of the gap, by which a child may lie above the best open node to be gone on with
 TURNS = 20  # that a node is solved anew because columns were fixed
+
+
+@dataclass(slots=True, eq=False, repr=False)
+class PricedParent(Parent):
+    """What both children of a node share, and the prices of its bound."""
+
+    prices: Floats | None = None
 
 
 class PricedSearch:
@@ -41,7 +51,6 @@ class PricedSearch:
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)
         self._centre: Floats | None = None
-        self._reduced: Floats | None = None
         self._two_valued = [
             bool((generation.blocks.upper - generation.blocks.lower)[group.first.columns].max() <= 1)
             for group in generation.blocks.groups
@@ -90,6 +99,9 @@ class PricedSearch:
                 return reason
             if node is None:
                 state.frontier.done()
+            elif node.bound - bound > ABOVE * (state.incumbent.threshold() - bound):
+                state.frontier.put_back()  # others promise more
+                node = None
 
     def _work_on(self, node: Node, *, fresh: bool) -> tuple[Node | None, Reason | None]:
         """Propagate, solve and branch; return the child to go on with, or a reason to stop."""
@@ -98,6 +110,8 @@ class PricedSearch:
             np.copyto(lower, state.bounds.lower)
             np.copyto(upper, state.bounds.upper)
             (node.parent or NO_PARENT).apply(lower, upper)
+            if isinstance(node.parent, PricedParent):
+                self._centre = node.parent.prices
         if node.column >= 0:
             lower[node.column] = max(lower[node.column], node.lower)
             upper[node.column] = min(upper[node.column], node.upper)
@@ -139,12 +153,12 @@ class PricedSearch:
         lower, upper = np.maximum(self._here[0], blocks.lower), np.minimum(self._here[1], blocks.upper)
         if (lower > upper).any():
             return Generated(np.inf)
-        self.generation.master.narrow(lower, upper, self._reduced, {})
+        self.generation.master.narrow(lower, upper, self.generation.reduced(self._centre), {})
         threshold = state.incumbent.threshold(state.effort.limits.gap)
         with state.effort.counted("nodes"):
             found = self.generation.run(lower, upper, threshold, state.effort.quiet(), centre=self._centre)
         if found.best is not None:
-            self._centre, self._reduced = found.best.prices, found.best.reduced
+            self._centre = found.best.prices
         return found
 
     def _learn(self, node: Node, bound: float) -> None:
@@ -212,7 +226,8 @@ class PricedSearch:
     def _split(self, node: Node, branch: Branch) -> Node:
         """Make both children; queue one and return the other to go on with."""
         state = self.state
-        parent = Parent.between((state.bounds.lower, state.bounds.upper), self._here, None)
+        differs = Parent.between((state.bounds.lower, state.bounds.upper), self._here, None)
+        parent = PricedParent(differs.columns, differs.lower, differs.upper, prices=self._centre)
         children = [
             Node(node.bound, node.depth + 1, parent, branch.column, low, high, up, change)
             for (low, high), up, change in (

@@ -14,9 +14,9 @@ from scipy.sparse import csc_matrix, csr_matrix
 
 from ruddock.engine.measure import measure, near
 from ruddock.engine.tree.blocks.knapsack import Knapsack
-from ruddock.problem import Floats, Ints, Problem
+from ruddock.problem import Floats, Problem
 
-LARGEST = 200_000  # columns of a problem that is looked at
+LARGEST = 50_000  # columns of a problem that is looked at
 CELLS = 20_000_000  # of all tables of one round of knapsacks, at most
 FEWEST_ITEMS = 3  # of a block, on average
 NO_SWITCH = -1
@@ -104,7 +104,8 @@ def taken_apart(problem: Problem, lower: Floats, upper: Floats) -> Blocks | None
     if len(rooms) < 2:
         return None
     lower, upper = lower.copy(), upper.copy()
-    blocks, within = [], np.full(problem.n, -1)
+    blocks: list[Block] = []
+    within = np.full(problem.n, -1)
     for i in rooms.tolist():
         block = _block(problem, matrix, i, lower, upper)
         if block is None:
@@ -180,7 +181,7 @@ def _block(problem: Problem, matrix: csr_matrix, row: int, lower: Floats, upper:
 def _implied_by_switches(
     problem: Problem, matrix: csr_matrix, blocks: list[Block], within: np.ndarray, upper: Floats
 ) -> np.ndarray:
-    """Return the rows that hold an item at zero while its block's switch is off; what else they say narrows the item."""
+    """Return the rows that hold items at zero while their switch is off; what else they say narrows the items."""
     pairs = np.flatnonzero(np.diff(matrix.indptr) == 2)
     found = []
     for i in pairs.tolist():
@@ -202,9 +203,7 @@ def _implied_by_switches(
     return np.array(found, np.intp)
 
 
-def _grouped(
-    problem: Problem, links: csc_matrix, blocks: list[Block], lower: Floats, upper: Floats
-) -> list[Group]:
+def _grouped(problem: Problem, links: csc_matrix, blocks: list[Block], lower: Floats, upper: Floats) -> list[Group]:
     """Put identical blocks together: those whose items have the same costs, weights, bounds and links."""
 
     def mark(j: int, weight: int) -> tuple[float | bytes, ...]:
@@ -223,8 +222,3 @@ def _grouped(
         Group(same, Knapsack(same[0].weights, same[0].room, upper[same[0].columns].astype(np.int64)))
         for same in groups.values()
     ]
-
-
-def whole(values: Floats) -> Ints:
-    """Return whole numbers as such."""
-    return np.asarray(values).astype(np.int32)
