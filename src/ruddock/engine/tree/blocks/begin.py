@@ -47,7 +47,11 @@ def _bounded(state: SearchState, blocks: Blocks, near: Near) -> Generation | Non
             master.offer(Solution(number, nothing, on=group.first.switch < 0))
     generation = Generation(blocks, master, state.incumbent.step)
     limits = state.effort.within(nodes=NODES, iterations=np.inf, share=SHARE)
-    root = generation.run(blocks.lower, blocks.upper, state.incumbent.threshold(), limits)
+    plain = LinearSolver(state.problem, counters=state.effort.counters).solve(limits)
+    if plain.status != "optimal" or plain.y is None:
+        return None
+    threshold, centre = state.incumbent.threshold(), plain.y[blocks.rows]
+    root = generation.run(blocks.lower, blocks.upper, threshold, limits, centre=centre)
     state.know_bound(root.bound)
     if root.reason is not None or root.taken is None or state.gap_reached(state.bound()):
         return None
@@ -56,7 +60,6 @@ def _bounded(state: SearchState, blocks: Blocks, near: Near) -> Generation | Non
             _look_for_plans(state, generation, root, near)
     if state.gap_reached(state.bound()) or not blocks.distinct or state.incumbent.best is None:
         return None
-    plain = LinearSolver(state.problem, counters=state.effort.counters).solve(state.effort.quiet())
     closed = root.bound - plain.objective
     return generation if closed >= PAYS * (state.incumbent.value - plain.objective) else None
 

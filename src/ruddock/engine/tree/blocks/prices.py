@@ -18,7 +18,7 @@ from ruddock.problem import Floats
 
 ROUNDING = 1e-13  # of all terms of a bound: what it may be off by
 CLOSE = 1e-9  # relative: how near bound and master problem count as the same
-DRAWN = 0.5  # how far prices are drawn back to those of the best bound
+DRAWN, FREER = 0.8, 0.1  # how far prices are drawn back to those of the best bound, and by how much that changes
 MOST_ROUNDS = 2000
 DISJOINT = 12  # solutions of identical blocks that one round may add, no two with an item in common
 MISSED = 1e-8  # of each row, on average: what counts as none
@@ -137,67 +137,100 @@ class Generation:
         ----------
         centre : prices to draw to, to begin with
         """
-        master, costs, drawn, price = self.master, True, DRAWN, self._dear
+        price = self._dear
+        while True:
+            found, missed = self._least(lower, upper, threshold, limits, rounds, centre, price)
+            if not missed or found.reason is not None or price >= self._dear * DEAREST:
+                return found
+            possible = self._possible(lower, upper, limits, rounds)
+            if possible is not True:
+                return Generated(np.inf) if possible is False else found
+            price *= 100
+
+    def _least(
+        self,
+        lower: Floats,
+        upper: Floats,
+        threshold: float,
+        limits: Limits,
+        rounds: int,
+        centre: Floats | None,
+        price: float,
+    ) -> tuple[Generated, bool]:
+        """Solve the master problem, and say whether its rows are missed at a price."""
+        master, drawn = self.master, DRAWN
         best = self.priced(centre, lower, upper) if centre is not None else None
         if best is not None:
             for solution in best.solutions:
                 master.offer(solution)
         outcome: Outcome | None = None
         for _ in range(rounds):
-            if best is not None and costs and best.bound >= threshold:
-                return Generated(best.bound, best=best)
+            known = -np.inf if best is None else best.bound
             reason = limits.exceeded(master.counters.iterations)
-            if reason is not None:
-                return Generated(best.bound if best and costs else -np.inf, reason=reason, best=best)
-            outcome = master.solve(limits, price if costs else 1.0, costs=costs)
-            if outcome.status != "optimal" or outcome.y is None or outcome.x is None:
-                return Generated(
-                    best.bound if best and costs else -np.inf, reason=outcome.reason or "numerics", best=best
-                )
-            y, missed = outcome.y[: master.m], float(outcome.x[master.misses].sum())
-            value = outcome.objective + (self.blocks.problem.offset if costs else 0.0)
-            if not costs and missed <= MISSED * master.m:
-                costs, price, best = True, min(10 * price, self._dear * DEAREST), None
-                continue
-            centred = best is not None and drawn > 0 and costs
-            at = drawn * best.prices + (1 - drawn) * y if centred and best is not None else y
-            now = self.priced(at, lower, upper, costs=costs)
-            better = best is None or now.bound > best.bound
-            if better:
-                best = now
-            fresh = self._offered(now, y, outcome, lower, upper, costs=costs)
-            if not fresh and centred:
-                drawn = 0.0 if not better else drawn  # prices that were drawn too far: those of the master themselves
-                now = self.priced(y, lower, upper, costs=costs)
-                if now.bound > (best.bound if best else -np.inf):
-                    best = now
-                fresh = self._offered(now, y, outcome, lower, upper, costs=costs)
-            elif costs:
-                drawn = DRAWN
-            assert best is not None
-            if not costs and best.bound > 0:
-                return Generated(np.inf, best=best)
-            close = value - best.bound <= CLOSE * max(1.0, abs(value))
-            if costs and self.step.size and self.step.up(best.bound) >= value - CLOSE * max(1.0, abs(value)):
-                close = True
-            if fresh and not close:
-                continue
-            if not costs:  # nothing is left to generate, and no proof either: not decided
-                return Generated(-np.inf, best=best)
-            if missed <= MISSED * master.m:
-                return self._reached(best, outcome)
-            costs, best = False, None
-        if outcome is None or outcome.x is None or best is None or not costs:
-            return Generated(-np.inf)
+            if reason is not None or known >= threshold:
+                return Generated(known, reason=reason, best=best), False
+            outcome = master.solve(limits, price)
+            if outcome.status != "optimal" or outcome.y is None:
+                return Generated(known, reason=outcome.reason or "numerics", best=best), False
+            y, value = outcome.y[: master.m], outcome.objective + self.blocks.problem.offset
+            between = y if best is None else drawn * best.prices + (1 - drawn) * y
+            now = self.priced(between, lower, upper)
+            if best is not None:  # rises the bound towards the master's prices from here, or towards the best ones?
+                rising = self._slope(now, lower, upper) @ (y - best.prices) > 0
+                drawn = max(0.0, drawn - FREER) if rising else drawn + FREER * (1.0 - drawn)
+            fresh = self._offered(now, outcome, lower, upper)
+            best = now if best is None or now.bound > best.bound else best
+            if not fresh and between is not y:
+                now = self.priced(y, lower, upper)
+                fresh = self._offered(now, outcome, lower, upper)
+                best = now if now.bound > best.bound else best
+            near = CLOSE * max(1.0, abs(value))
+            if not fresh or max(best.bound, self.step.up(best.bound)) >= value - near:
+                break
+        if outcome is None or best is None:
+            return Generated(-np.inf), False
         return self._reached(best, outcome)
 
-    def _reached(self, best: Priced, outcome: Outcome) -> Generated:
-        """Return where the master problem stands."""
+    def _reached(self, best: Priced, outcome: Outcome) -> tuple[Generated, bool]:
+        """Return where the master problem stands, and whether its rows are missed."""
         assert outcome.x is not None
         if outcome.x[self.master.misses].sum() > MISSED * self.master.m:
-            return Generated(best.bound, best=best)
+            return Generated(best.bound, best=best), True
         beside = outcome.x[: len(self.blocks.beside)]
-        return Generated(best.bound, self.master.taken(outcome.x), beside, best=best)
+        return Generated(best.bound, self.master.taken(outcome.x), beside, best=best), False
+
+    def _possible(self, lower: Floats, upper: Floats, limits: Limits, rounds: int) -> bool | None:
+        """Say whether the rows of the master can hold, whatever it costs; None where that is not decided."""
+        for _ in range(rounds):
+            outcome = self.master.solve(limits, 1.0, costs=False)
+            if outcome.status != "optimal" or outcome.y is None or outcome.x is None:
+                return None
+            if outcome.x[self.master.misses].sum() <= MISSED * self.master.m:
+                return True
+            now = self.priced(outcome.y[: self.master.m], lower, upper, costs=False)
+            if now.bound > 0:
+                return False
+            if not self._offered(now, outcome, lower, upper, costs=False):
+                return None
+            if limits.exceeded(self.master.counters.iterations) is not None:
+                return None
+        return None
+
+    def _slope(self, now: Priced, lower: Floats, upper: Floats) -> Floats:
+        """Return by how much the bound rises at some prices with each of them."""
+        x = np.zeros(self.blocks.problem.n)
+        for solution, group in zip(now.solutions, self.blocks.groups, strict=True):
+            columns, values = self.master.values(solution)
+            x[columns] = len(group.blocks) * values
+        j = self.blocks.beside
+        ends = np.where(now.reduced[j] > 0, lower[j], upper[j])
+        x[j] = np.where(np.isfinite(ends), ends, 0.0)
+        activity = self.blocks.links @ x
+        # a price of zero may go either way
+        limit = np.where(
+            now.prices > 0, self._low, np.where(now.prices < 0, self._high, np.clip(activity, self._low, self._high))
+        )
+        return np.asarray(limit - activity)
 
     def point(self, found: Generated) -> Floats:
         """Return the point that a point of the master stands for, the total of each group in its first block."""
@@ -206,11 +239,11 @@ class Generation:
         x[self.blocks.beside] = found.beside
         return x
 
-    def _offered(self, now: Priced, y: Floats, outcome: Outcome, lower: Floats, upper: Floats, *, costs: bool) -> bool:
+    def _offered(self, now: Priced, outcome: Outcome, lower: Floats, upper: Floats, *, costs: bool = True) -> bool:
         """Offer the master solutions that would improve it; say whether any did."""
         assert outcome.y is not None
         p = self.blocks.problem
-        d = (p.costs if costs else 0.0) - self.blocks.prices_of @ y
+        d = (p.costs if costs else 0.0) - self.blocks.prices_of @ outcome.y[: self.master.m]
         fresh = False
         for solution in now.solutions:
             group = self.blocks.groups[solution.group]
