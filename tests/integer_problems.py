@@ -22,6 +22,7 @@ STRUCTURES = (
     "assignment",
     "conflicts",
     "alike",
+    "blocks",
 )
 
 
@@ -40,6 +41,7 @@ def integer_problem(structure: str, seed: int) -> Problem:
         "assignment": _assignment,
         "conflicts": _conflicts,
         "alike": _alike,
+        "blocks": _blocks,
     }[structure](rng)
 
 
@@ -197,6 +199,36 @@ def _alike(rng: np.random.Generator) -> Problem:
     a = pattern[:, which]
     least, most = rng.integers(4, 12, 2).astype(float), np.array([inf, rng.choice([30.0, inf])])
     return Problem.build(a, least, most, np.zeros(len(which)), upper, rng.integers(1, 12, len(which)), kinds)
+
+
+def _blocks(rng: np.random.Generator) -> Problem:
+    """Return knapsacks that the needs of their items link: alike or not, with a switch or not, in either sense."""
+    whole = rng.random() < 0.9
+    blocks, items = int(rng.integers(2, 4)) if whole else 2, int(rng.integers(3, 5)) if whole else 3
+    alike, switch, needs = rng.random() < 0.5, rng.random() < 0.5, rng.choice(["equal", "least", "most"])
+    most = np.where(rng.random(items) < 0.2, 2.0, 1.0) if blocks == 2 else np.ones(items)
+    each = items + 1
+    n = blocks * each + 1
+    costs, upper, rows = np.zeros(n), np.ones(n), []
+    for b in range(blocks):
+        if not b or not alike:
+            weight, cost = rng.integers(2, 9, items), rng.integers(-5, 10, items)
+            room, paid, unit = rng.integers(6, 16), rng.integers(1, 15), rng.choice([1.0, 0.1])
+        here = slice(b * each, b * each + items)
+        costs[here], upper[here], costs[b * each + items] = cost, most, paid
+        line = np.zeros(n)
+        line[here], line[b * each + items] = weight * unit, -room * unit
+        if not switch:  # the column of the switch stands for nothing then
+            line[b * each + items], costs[b * each + items] = 0.0, 1.0
+        limit = 0.0 if switch else room * unit
+        rows.append((-line, -limit, inf) if rng.random() < 0.3 else (line, -inf, limit))
+    costs[-1], upper[-1] = rng.integers(5, 30), 2.0
+    for i in range(items):
+        line = np.zeros(n)
+        line[i : blocks * each : each] = 1.0
+        line[-1] = -1.0 if needs == "most" else 1.0
+        rows.append((line, -inf if needs == "most" else 1.0, inf if needs == "least" else 1.0))
+    return _of(rows, np.zeros(n), upper, costs, np.r_[np.ones(n - 1), float(whole)])
 
 
 def _of(rows: list[tuple[np.ndarray, float, float]], lower, upper, costs, kinds) -> Problem:

@@ -214,9 +214,7 @@ class Problem:
 
 
 def _vector(name: str, values: npt.ArrayLike, size: int) -> Floats:
-    array = np.ascontiguousarray(values, dtype=np.float64)
-    if np.ndim(values) == 0:
-        array = np.full(size, float(array))
+    array = np.full(size, values, np.float64) if np.ndim(values) == 0 else np.ascontiguousarray(values, np.float64)
     if array.shape != (size,):
         raise DataError(f"{name} has shape {array.shape}, needed is ({size},)")
     if size and np.isnan(array.max()):  # a maximum is NaN if any value is
