@@ -202,10 +202,11 @@ def _alike(rng: np.random.Generator) -> Problem:
 
 
 def _blocks(rng: np.random.Generator) -> Problem:
-    """Return knapsacks that the needs of their items link: alike or not, with a switch or not, in either sense."""
+    """Return knapsacks that the needs of their items link: alike or not, with a switch or not, of one or two rows."""
     whole = rng.random() < 0.9
     blocks, items = int(rng.integers(2, 4)) if whole else 2, int(rng.integers(3, 5)) if whole else 3
     alike, switch, needs = rng.random() < 0.5, rng.random() < 0.5, rng.choice(["equal", "least", "most"])
+    twice, ordered, volume = rng.random() < 0.3, rng.random() < 0.3, rng.integers(1, 9, items)
     most = np.where(rng.random(items) < 0.2, 2.0, 1.0) if blocks == 2 else np.ones(items)
     each = items + 1
     n = blocks * each + 1
@@ -222,6 +223,14 @@ def _blocks(rng: np.random.Generator) -> Problem:
             line[b * each + items], costs[b * each + items] = 0.0, 1.0
         limit = 0.0 if switch else room * unit
         rows.append((-line, -limit, inf) if rng.random() < 0.3 else (line, -inf, limit))
+        if twice:
+            line = np.zeros(n)
+            line[here] = volume
+            rows.append((line, -inf, 12.0))
+        if switch and ordered and b:
+            line = np.zeros(n)
+            line[b * each - 1], line[b * each + items] = 1.0, -1.0
+            rows.append((line, 0.0, inf))
     costs[-1], upper[-1] = rng.integers(5, 30), 2.0
     for i in range(items):
         line = np.zeros(n)

@@ -32,19 +32,21 @@ def always(monkeypatch: pytest.MonkeyPatch) -> None:
 def test_knapsacks_against_enumeration(seed: int) -> None:
     rng = np.random.default_rng(seed)
     n = int(rng.integers(1, 7))
-    weights, room = rng.integers(0, 8, n).astype(np.int64), int(rng.integers(0, 20))
+    weights, rooms = rng.integers(0, 8, (2, n)).astype(np.int64), rng.integers(0, 20, 2)
+    if seed % 3:
+        weights[0], rooms[0] = 0, 0
     most = rng.integers(1, 2 if seed % 2 else 5, n)
     values = rng.integers(-9, 4, n) / rng.choice([1.0, 3.0])
     low = (rng.integers(0, 3, n) * (rng.random(n) < 0.2)).clip(max=most).astype(np.int32)
     high = np.where(rng.random(n) < 0.2, low, most).astype(np.int32)
     points = [np.array(x) for x in product(*(range(a, b + 1) for a, b in zip(low, high, strict=True)))]
-    fitting = [x for x in points if weights @ x <= room]
-    knapsack, x = Knapsack(weights, room, most), np.zeros(n, np.int32)
+    fitting = [x for x in points if (weights @ x <= rooms).all()]
+    knapsack, x = Knapsack(weights, (int(rooms[0]), int(rooms[1])), most), np.zeros(n, np.int32)
     for _ in range(2):  # nothing is left of the first time
         value = knapsack.best(values, low, high, x)
         assert value == pytest.approx(min((values @ p for p in fitting), default=inf))
     if fitting and (high - low).max() <= 1:
-        assert weights @ x <= room
+        assert (weights @ x <= rooms).all()
         assert values @ x == pytest.approx(value)
         other = np.zeros(n)
         knapsack.otherwise(values, low, high, x, other)

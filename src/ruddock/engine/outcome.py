@@ -54,7 +54,7 @@ class Counters:
     cuts : that were added at the root, by kind
     reductions : rows and columns that each kind of presolve took out
     seconds : of the whole solve
-    parts : seconds by part: presolve, interior, first-order, crossover, simplex, check, cuts, heuristics, tree
+    parts : seconds by part: presolve, interior, first-order, crossover, simplex, check, blocks, cuts, heuristics, tree
     certified : whether the basis was proven optimal in exact arithmetic
     """
 
@@ -200,7 +200,7 @@ class Options:
     exact : whether to check the basis of a linear answer in exact arithmetic, and repair it if need be
     cuts, heuristics, symmetry : for whole-number problems: whether to add cuts at the root, to run primal heuristics,
         and to keep only one of plans that differ by exchanging what is identical
-    blocks : for whole-number problems: whether to take those of knapsacks that a few rows link apart
+    blocks : for whole-number problems: whether knapsacks that a few rows link are solved one by one, by prices
     branching : ``reliability`` tries branches out until their pseudo-costs are reliable; ``plain`` never does
     start : values of columns to start from, shape (n,); NaN where they are not given
     repair : whether a start that is no plan is repaired, or left out

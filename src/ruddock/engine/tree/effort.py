@@ -53,6 +53,10 @@ class Effort:
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__init__(Limits(gap=state["gap"]), held=state["held"])  # type: ignore[misc]
 
+    def follow(self, other: Effort) -> None:
+        """Go on counting where another search has come to."""
+        self.counters, self.parts = other.counters, dict(other.parts)
+
     def work_within(self, limits: Limits) -> None:
         """Take other limits from now on."""
         self.limits, self._quiet = limits, None

@@ -62,7 +62,7 @@ def search_tree(problem: Problem, limits: Limits, options: Options) -> Outcome:
         sums = wide.matrix()[problem.m :, : problem.n] @ start
         options = replace(options, start=np.concatenate((start, sums)))
     extended = SearchState(wide, limits, options, state.effort.counters)
-    extended.know_bound(state.least)
+    extended.follow(state)
     outcome = TreeSearch(extended).run()
     if outcome.proof is not None:
         plain = answer.proof_or_nothing(SearchState(problem, limits, options))

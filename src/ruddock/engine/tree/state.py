@@ -91,6 +91,12 @@ class SearchState:
         """Return the bytes that open nodes and the solver take."""
         return self.frontier.bytes + self.relaxation.bytes
 
+    def follow(self, other: SearchState) -> None:
+        """Go on where a search of the same problem in fewer columns has come to."""
+        self.history += other.history
+        self.effort.follow(other.effort)
+        self.know_bound(other.least)
+
     def take_tightening(self, tightening: Tightening) -> None:
         """Keep what presolve learnt, and its bounds."""
         self.tightening = tightening

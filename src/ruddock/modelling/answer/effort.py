@@ -39,6 +39,7 @@ PARTS = {
     "first-order": "first-order method",
     "crossover": "crossover",
     "simplex": "simplex",
+    "blocks": "column generation at the root",
     "cuts": "cuts at the root",
     "heuristics": "primal heuristics",
     "tree": "search tree",

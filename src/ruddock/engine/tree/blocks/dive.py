@@ -72,7 +72,8 @@ def plan_of(blocks: Blocks, master: Master, taken: list[tuple[int, float]], besi
     x = np.zeros(blocks.problem.n)
     x[blocks.beside] = beside
     next_block = [0] * len(blocks.groups)
-    for number, count in taken:
+    # what is switched on first, as rows that order identical blocks mostly have it
+    for number, count in sorted(taken, key=lambda part: not master.solutions[part[0]].on):
         solution = master.solutions[number]
         for _ in range(round(count)):
             block = blocks.groups[solution.group].blocks[next_block[solution.group]]

@@ -17,27 +17,33 @@ from ruddock.engine.tree.blocks.knapsack import Knapsack
 from ruddock.problem import Floats, Problem
 
 LARGEST = 50_000  # columns of a problem that is looked at
-CELLS = 20_000_000  # of all tables of one round of knapsacks, at most
+CELLS = 40_000_000  # of all tables of one round of knapsacks, at most
 FEWEST_ITEMS = 3  # of a block, on average
 NO_SWITCH = -1
 
 
 @dataclass(eq=False, repr=False)
 class Block:
-    """A knapsack: ``weights @ x[columns] <= room`` where the switch is on; nothing in it where it is off.
+    """A knapsack: ``weights @ x[columns] <= rooms`` where the switch is on; nothing in it where it is off.
 
     Attributes
     ----------
     columns : int array, shape (k,)
-    weights : int64 array, shape (k,)
-    room : int
+    weights : int64 array, shape (2, k)
+        In two dimensions, as weight and volume; zero in the first where there is only one.
+    rooms : (int, int)
     switch : number of the binary column, or -1
     """
 
     columns: np.ndarray
     weights: np.ndarray
-    room: int
+    rooms: tuple[int, int]
     switch: int
+
+    @property
+    def cells(self) -> int:
+        """How large a table it takes to solve it."""
+        return len(self.columns) * (self.rooms[0] + 1) * (self.rooms[1] + 1)
 
     @cached_property
     def everything(self) -> np.ndarray:
@@ -99,83 +105,108 @@ def taken_apart(problem: Problem, lower: Floats, upper: Floats) -> Blocks | None
     if problem.n > LARGEST or problem.m < 3:
         return None
     matrix = csr_matrix(problem.matrix())
-    owner = np.repeat(np.arange(problem.m), np.diff(matrix.indptr))
-    rooms = _rooms(problem, matrix, owner)
-    if len(rooms) < 2:
-        return None
     lower, upper = lower.copy(), upper.copy()
     blocks: list[Block] = []
     within = np.full(problem.n, -1)
-    for i in rooms.tolist():
-        block = _block(problem, matrix, i, lower, upper)
+    rooms = _rooms(problem, matrix)
+    for rows in rooms:
+        block = _block(problem, matrix, rows, lower, upper)
         if block is None:
             return None
         within[block.everything] = len(blocks)
         blocks.append(block)
-    implied = _implied_by_switches(problem, matrix, blocks, within, upper)
-    rows = np.setdiff1d(np.arange(problem.m), np.concatenate((rooms, implied)))
-    cells = sum(len(block.columns) * (block.room + 1) for block in blocks)
-    items = sum(len(block.columns) for block in blocks)
-    if not len(rows) or items < FEWEST_ITEMS * len(blocks):
+    if len(blocks) < 2 or sum(len(block.columns) for block in blocks) < FEWEST_ITEMS * len(blocks):
         return None
-    links = matrix[rows]
-    groups = _grouped(problem, csc_matrix(links), blocks, lower, upper)
-    if sum(len(g.first.columns) * (g.first.room + 1) for g in groups) > CELLS or cells > 50 * CELLS:
-        return None
-    return Blocks(problem, lower, upper, groups, links, rows, np.flatnonzero(within < 0))
+    known = np.concatenate((*rooms, _implied_by_switches(problem, matrix, blocks, within, upper)))
+    orders = _orders_of_switches(problem, matrix, blocks, within)
+    for left_out in (orders, {}):  # rows that only say which of identical blocks comes first need not link them
+        rows = np.setdiff1d(np.arange(problem.m), np.append(known, np.array(sorted(left_out), np.intp)))
+        groups = _grouped(problem, csc_matrix(matrix[rows]), blocks, lower, upper)
+        if groups is None or not len(rows):
+            return None
+        of = {block.switch: number for number, group in enumerate(groups) for block in group.blocks}
+        if all(of[a] == of[b] for a, b in left_out.values()):
+            return Blocks(problem, lower, upper, groups, matrix[rows], rows, np.flatnonzero(within < 0))
+    raise AssertionError("nothing left out is always right")
 
 
-def _rooms(problem: Problem, matrix: csr_matrix, owner: np.ndarray) -> np.ndarray:
-    """Return the rows that limit weights: of integers alone, of different coefficients, no two on one column."""
-    size = np.abs(matrix.data)
-    count = np.diff(matrix.indptr)
+def _rooms(problem: Problem, matrix: csr_matrix) -> list[np.ndarray]:
+    """Return the rows that limit the weights of each block, two at most: of integers, with different coefficients.
+
+    From short rows to long ones: columns that are new make a block, those of one block give it a second dimension. A
+    row over several blocks links them.
+    """
+    owner = np.repeat(np.arange(problem.m), np.diff(matrix.indptr))
+    size, count = np.abs(matrix.data), np.diff(matrix.indptr)
     largest, least = np.zeros(problem.m), np.full(problem.m, np.inf)
     np.maximum.at(largest, owner, size)
     np.minimum.at(least, owner, size)
     mixed = np.bincount(owner, ~problem.integers[matrix.indices], problem.m) > 0
     one_sided = np.isfinite(problem.row_lower) != np.isfinite(problem.row_upper)
-    chosen = ~mixed & one_sided & (count > 2) & (largest > least)
-    # a row over the columns of several others links them
-    for _ in range(2):
-        entries = chosen[owner]
-        times = np.bincount(matrix.indices[entries], minlength=problem.n)
-        if times.max(initial=0) <= 1:
-            return np.flatnonzero(chosen)
-        alone = np.zeros(problem.n, np.intp)
-        alone[matrix.indices[entries]] = owner[entries]  # any of the rows of a column
-        first = np.full(problem.m, -1)
-        first[owner[entries]] = alone[matrix.indices[entries]]
-        several = entries & (alone[matrix.indices] != first[owner])
-        over = np.bincount(owner, several, problem.m) > 0
-        chosen &= ~over
-    return np.zeros(0, np.intp)
+    chosen = np.flatnonzero(~mixed & one_sided & (count > 2) & (largest > least))
+    within = np.full(problem.n, -1)
+    found: list[list[int]] = []
+    for i in chosen[np.argsort(count[chosen], kind="stable")].tolist():
+        columns = matrix.indices[matrix.indptr[i] : matrix.indptr[i + 1]]
+        met = np.unique(within[columns])
+        if len(met) == 1 and met[0] < 0:
+            within[columns] = len(found)
+            found.append([i])
+            continue
+        block, new = int(met[-1]), int((within[columns] < 0).sum())
+        if len(met) - (new > 0) == 1 and new <= 1 and len(found[block]) == 1:  # at most a switch is new
+            found[block].append(i)
+            within[columns] = block
+    return [np.array(rows, np.intp) for rows in found]
 
 
-def _block(problem: Problem, matrix: csr_matrix, row: int, lower: Floats, upper: Floats) -> Block | None:
-    """Read a row as a knapsack, and narrow its items to what fits; None where it is none."""
-    part = slice(matrix.indptr[row], matrix.indptr[row + 1])
-    columns, values, limit = matrix.indices[part], matrix.data[part], problem.row_upper[row]
-    if not np.isfinite(limit):
-        values, limit = -values, -problem.row_lower[row]
-    unit = measure(values)
-    if not unit or (lower[columns] < 0).any() or not np.isfinite(lower[columns]).all():
-        return None
-    switch = NO_SWITCH
-    less = np.flatnonzero(values < 0)
-    if len(less):
-        j = int(columns[less[0]])
-        if len(less) > 1 or limit != 0 or upper[j] > 1 or lower[columns].any():
+def _block(problem: Problem, matrix: csr_matrix, rows: np.ndarray, lower: Floats, upper: Floats) -> Block | None:
+    """Read rows as a knapsack, and narrow its items to what fits; None where they are none."""
+    switch, dimensions = NO_SWITCH, []
+    for row in rows.tolist():
+        part = slice(matrix.indptr[row], matrix.indptr[row + 1])
+        columns, values, limit = matrix.indices[part], matrix.data[part], problem.row_upper[row]
+        if not np.isfinite(limit):
+            values, limit = -values, -problem.row_lower[row]
+        unit = measure(values)
+        if not unit or (lower[columns] < 0).any() or not np.isfinite(lower[columns]).all():
             return None
-        switch, limit = j, -values[less[0]]
-        columns, values = np.delete(columns, less), np.delete(values, less)
-    if limit < 0:
+        less = np.flatnonzero(values < 0)
+        if len(less):
+            j = int(columns[less[0]])
+            if len(less) > 1 or limit != 0 or upper[j] > 1 or lower[columns].any() or switch not in (NO_SWITCH, j):
+                return None
+            switch, limit = j, -values[less[0]]
+            columns, values = np.delete(columns, less), np.delete(values, less)
+        if limit < 0:
+            return None
+        dimensions.append((columns, np.round(values / unit).astype(np.int64), limit / unit))
+    items = np.unique(np.concatenate([columns for columns, *_ in dimensions]))
+    if switch in items:
         return None
-    weights = np.round(values / unit).astype(np.int64)
-    whole = min(limit / unit, float(weights.sum() * max(1.0, np.nan_to_num(upper[columns], posinf=2.0**40).max())))
-    room = int(np.floor(whole + near(np.array(whole))))
-    upper[columns] = np.minimum(upper[columns], room // weights)
-    room = min(room, int((weights * upper[columns].astype(np.int64)).sum()))
-    return Block(columns.astype(np.intp), weights, room, switch)
+    weights, rooms = np.zeros((2, len(items)), np.int64), [0, 0]
+    for k, (columns, values, limit) in enumerate(dimensions, start=2 - len(dimensions)):
+        weights[k, np.searchsorted(items, columns)] = values
+        room = np.floor(min(limit, 2.0**40) + near(np.array(limit)))
+        upper[columns] = np.minimum(upper[columns], room // values)
+        rooms[k] = int(min(room, values @ upper[columns]))
+    return Block(items.astype(np.intp), weights, (rooms[0], rooms[1]), switch)
+
+
+def _orders_of_switches(
+    problem: Problem, matrix: csr_matrix, blocks: list[Block], within: np.ndarray
+) -> dict[int, tuple[int, int]]:
+    """Return the rows that say of two switches that one is not on without the other, with the switches."""
+    switches = {block.switch for block in blocks}
+    found = {}
+    for i in np.flatnonzero(np.diff(matrix.indptr) == 2).tolist():
+        part = slice(matrix.indptr[i], matrix.indptr[i + 1])
+        a, b = matrix.indices[part].tolist()
+        low, high = problem.row_lower[i], problem.row_upper[i]
+        opposite = matrix.data[part].sum() == 0 and 0 in (low, high) and np.isfinite(low) != np.isfinite(high)
+        if opposite and within[a] != within[b] and {a, b} <= switches:
+            found[i] = a, b
+    return found
 
 
 def _implied_by_switches(
@@ -203,22 +234,29 @@ def _implied_by_switches(
     return np.array(found, np.intp)
 
 
-def _grouped(problem: Problem, links: csc_matrix, blocks: list[Block], lower: Floats, upper: Floats) -> list[Group]:
-    """Put identical blocks together: those whose items have the same costs, weights, bounds and links."""
+def _grouped(
+    problem: Problem, links: csc_matrix, blocks: list[Block], lower: Floats, upper: Floats
+) -> list[Group] | None:
+    """Put identical blocks together: those whose items have the same costs, weights, bounds and links.
 
-    def mark(j: int, weight: int) -> tuple[float | bytes, ...]:
+    None where solving one of each would take too much.
+    """
+
+    def mark(j: int, weights: tuple[int, ...]) -> tuple[object, ...]:
         part = slice(links.indptr[j], links.indptr[j + 1])
         rest = links.indices[part].tobytes(), links.data[part].tobytes()
-        return weight, problem.costs[j], lower[j], upper[j], *rest
+        return weights, problem.costs[j], lower[j], upper[j], *rest
 
     groups: dict[object, list[Block]] = {}
     for block in blocks:
-        marks = [mark(j, w) for j, w in zip(block.columns.tolist(), block.weights.tolist(), strict=True)]
+        marks = [mark(j, tuple(w)) for j, w in zip(block.columns.tolist(), block.weights.T.tolist(), strict=True)]
         order = sorted(range(len(marks)), key=marks.__getitem__)
-        key = (block.room, None if block.switch < 0 else mark(block.switch, 0), *(marks[k] for k in order))
-        same = Block(block.columns[order], block.weights[order], block.room, block.switch)
-        groups.setdefault(key, []).append(same)
+        key = (block.rooms, None if block.switch < 0 else mark(block.switch, ()), *(marks[k] for k in order))
+        weights = np.ascontiguousarray(block.weights[:, order])
+        groups.setdefault(key, []).append(Block(block.columns[order], weights, block.rooms, block.switch))
+    if sum(same[0].cells for same in groups.values()) > CELLS:
+        return None
     return [
-        Group(same, Knapsack(same[0].weights, same[0].room, upper[same[0].columns].astype(np.int64)))
+        Group(same, Knapsack(same[0].weights, same[0].rooms, upper[same[0].columns].astype(np.int64)))
         for same in groups.values()
     ]
