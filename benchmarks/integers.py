@@ -1,4 +1,4 @@
-"""Print the table of integer benchmarks: ``python -m benchmarks.integers [--ablation | --families] [--check] [case ...]``.
+"""Print a table of integer benchmarks: ``python -m benchmarks.integers [--families] [--ablation] [--check] [case]``.
 
 Every answer is compared with one that was found another way. Times stand beside a fixed piece of work on the
 same machine: the network simplex method on 500 nodes and 4,000 arcs.

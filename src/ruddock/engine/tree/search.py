@@ -51,7 +51,7 @@ def search_tree(problem: Problem, limits: Limits, options: Options) -> Outcome:
         state.frontier.give_up(bound)
         return answer.of_search(state, None)
     if generation is not None:
-        return PricedSearch(state, generation, search.near).run()
+        return PricedSearch(state, generation, search.near, work_on).run()
     wide = None
     if options.symmetry and options.presolve and options.lazy is None and options.priorities is None:
         wide = with_sums(problem)
@@ -453,4 +453,9 @@ class TreeSearch:
 
 def work_on(state: SearchState, share: workers.Share) -> workers.Return:
     """Work on a share of another search, in a state of one's own."""
-    return workers.work_on(state, share, lambda: TreeSearch(state).go_on())
+    search: TreeSearch | PricedSearch = TreeSearch(state)
+    if state.by_prices:
+        if state.helping is None:
+            state.helping = PricedSearch(state, blocks.begin_elsewhere(state), TreeSearch(state).near)
+        search = state.helping
+    return workers.work_on(state, share, search.go_on)

@@ -16,7 +16,7 @@ from ruddock.engine.outcome import Basis, Counters, Limits, Moment, Options, Out
 from ruddock.engine.tree.bounds import Bounds
 from ruddock.engine.tree.domain import Domain
 from ruddock.engine.tree.effort import Effort
-from ruddock.engine.tree.frontier import Frontier
+from ruddock.engine.tree.frontier import Frontier, Node
 from ruddock.engine.tree.incumbent import Incumbent
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.relaxation import Relaxation
@@ -48,6 +48,10 @@ class SearchState:
     history : list of Moment
     least : float
         A bound of the whole problem beside that of the frontier.
+    by_prices : bool
+        Whether its nodes are bounded by prices.
+    helping : object
+        What works on it in another process, from share to share.
     """
 
     def __init__(self, problem: Problem, limits: Limits, options: Options, counters: Counters | None = None) -> None:
@@ -63,17 +67,19 @@ class SearchState:
         self.cut_counts: dict[str, int] = {}
         self.history: list[Moment] = []
         self.least = -np.inf
+        self.by_prices = False
+        self.helping: Any = None
         self.watch = None if options.known is None else Watch(problem, options.known)
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what another process begins from: all but open nodes, history, and what the root was for."""
-        own = ("frontier", "history", "tightening", "locks")
+        own = ("frontier", "history", "tightening", "locks", "helping")
         kept = {name: value for name, value in self.__dict__.items() if name not in own}
         return {**kept, "options": replace(self.options, heuristics=False, start=None, cores=1)}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
-        self.frontier, self.history, self.tightening = Frontier(), [], None
+        self.frontier, self.history, self.tightening, self.helping = Frontier(), [], None, None
         self.relaxation.load()
         self.load_rows()
 
@@ -179,6 +185,12 @@ class SearchState:
         self.effort.limits.record("plan", objective=self.incumbent.value, bound=bound, nodes=nodes)
 
     # ------------------------------------------------------------------ bound and gap
+
+    def go_by_prices(self) -> None:
+        """Bound nodes by prices from now on, from a root with what is known of its bound."""
+        self.by_prices = True
+        self.frontier.begin(Node(self.bound()))
+        self.frontier.put_back()
 
     def know_bound(self, bound: float) -> None:
         """Take a lower bound of the whole problem that was proven in another way than by its nodes."""

@@ -32,6 +32,7 @@ SHARE, FEWEST = 250, 12  # open nodes lent at a time, at most and at least
 FREELY = 2  # times the iterations of the search that the helper may take for as many nodes
 EARLIEST = 10  # nodes before which no helper is thought of
 A_NODE, AN_ENTRY = 2.5e-4, 7e-8  # seconds, about, that a node and a row or column of an iteration take
+A_PRICED_NODE = 0.03  # seconds, about, that a node bounded by prices takes
 CALLED, WORTH = 0.3, 0.8  # seconds, by that measure, after which a helper is called, and after which it joins
 PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
@@ -201,6 +202,8 @@ def _wanted(state: SearchState) -> bool:
 
 def _work(state: SearchState) -> float:
     """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
+    if state.by_prices:
+        return state.effort.own_nodes * A_PRICED_NODE
     size = state.relaxation.problem.m + state.relaxation.problem.n
     return state.effort.own_nodes * A_NODE + state.effort.iterations * size * AN_ENTRY
 

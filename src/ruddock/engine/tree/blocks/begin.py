@@ -40,12 +40,7 @@ def begin(state: SearchState, near: Near) -> Generation | None:
 def _bounded(state: SearchState, blocks: Blocks, near: Near) -> Generation | None:
     if state.options.heuristics:
         try_start(state, near)
-    master = Master(blocks, state.effort.counters)
-    for number, group in enumerate(blocks.groups):
-        if not blocks.lower[group.first.everything].any():
-            nothing = np.zeros(len(group.first.columns), np.int32)
-            master.offer(Solution(number, nothing, on=group.first.switch < 0))
-    generation = Generation(blocks, master, state.incumbent.step)
+    generation = _prepared(state, blocks)
     limits = state.effort.within(nodes=NODES, iterations=np.inf, share=SHARE)
     plain = LinearSolver(state.problem, counters=state.effort.counters).solve(limits)
     if plain.status != "optimal" or plain.y is None:
@@ -62,6 +57,23 @@ def _bounded(state: SearchState, blocks: Blocks, near: Near) -> Generation | Non
         return None
     closed = root.bound - plain.objective
     return generation if closed >= PAYS * (state.incumbent.value - plain.objective) else None
+
+
+def _prepared(state: SearchState, blocks: Blocks) -> Generation:
+    """Return what generates solutions of blocks, with nothing in them to begin with."""
+    master = Master(blocks, state.effort.counters)
+    for number, group in enumerate(blocks.groups):
+        if not blocks.lower[group.first.everything].any():
+            nothing = np.zeros(len(group.first.columns), np.int32)
+            master.offer(Solution(number, nothing, on=group.first.switch < 0))
+    return Generation(blocks, master, state.incumbent.step)
+
+
+def begin_elsewhere(state: SearchState) -> Generation:
+    """Return what another process goes on with, for a search that goes by prices."""
+    blocks = taken_apart(state.problem, state.domain.lower, state.domain.upper)
+    assert blocks is not None
+    return _prepared(state, blocks)
 
 
 def _look_for_plans(state: SearchState, generation: Generation, root: Generated, near: Near) -> None:

@@ -6,13 +6,14 @@ rest, and what is generated at one node serves at all others.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 
 from ruddock.engine.measure import NEAR
 from ruddock.engine.outcome import FEASIBILITY, Outcome, Reason
-from ruddock.engine.tree import answer, root
+from ruddock.engine.tree import answer, root, workers
 from ruddock.engine.tree.blocks.begin import around
 from ruddock.engine.tree.blocks.prices import Generated, Generation, Priced
 from ruddock.engine.tree.domain import Branch
@@ -43,10 +44,17 @@ class PricedSearch:
     state : SearchState
         With its bounds ready for propagation.
     generation : Generation
+    near : callable
+        Searches near a plan.
+    work : callable, optional
+        Works on a share of the search in another state, where it may have a helper.
     """
 
-    def __init__(self, state: SearchState, generation: Generation, near: Near) -> None:
-        self.state, self.generation, self._near = state, generation, near
+    def __init__(
+        self, state: SearchState, generation: Generation, near: Near, work: workers.Work | None = None
+    ) -> None:
+        self.state, self.generation, self._near, self._work = state, generation, near, work
+        self._team: workers.Team | None = None
         self.costs = PseudoCosts(state.problem.n)
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)
@@ -59,8 +67,7 @@ class PricedSearch:
     def run(self) -> Outcome:
         """Search to the end or to a limit."""
         state = self.state
-        state.frontier.begin(Node(state.bound()))
-        state.frontier.put_back()
+        state.go_by_prices()
         with state.effort.part("presolve"):
             root.prepare(state)
         if state.tightening is not None and state.tightening.infeasible and state.incumbent.best is None:
@@ -69,12 +76,19 @@ class PricedSearch:
             reason = self.go_on()
         except MemoryError:
             reason = "memory"
+        finally:
+            if self._team is not None:
+                with suppress(MemoryError):
+                    self._team.close()
         return answer.of_search(state, reason)
 
     def go_on(self) -> Reason | None:
         """Work through the open nodes; return why that stopped early, or None."""
         state, node, fresh = self.state, None, True
         while True:
+            if self._work is not None:
+                last = node is None and not len(state.frontier)
+                self._team = workers.share_work(self._team, state, self._work, last=last)
             if node is None:
                 if not len(state.frontier):
                     return None
@@ -96,6 +110,8 @@ class PricedSearch:
                 fresh = False
             if reason is not None:
                 state.frontier.put_back()
+                workers.dismiss(self._team, state)
+                self._team = None
                 return reason
             if node is None:
                 state.frontier.done()
