@@ -26,12 +26,14 @@ from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-NODES = 400  # between two hand-overs at most
+NODES = 1500  # between two hand-overs at most
 BETWEEN = 0.5  # seconds between them at most, by the measure below
-SHARE, FEWEST = 250, 12  # open nodes lent at a time, at most and at least
+SHARE, FEWEST = 400, 12  # open nodes lent at a time, at most and at least
+EAGER = 1.25  # times as many nodes as the search the helper works on meanwhile, as it does nothing else
+MOST_MORE = 2  # times the nodes of the search that the helper may work on, while that looks for plans
 FREELY = 2  # times the iterations of the search that the helper may take for as many nodes
 EARLIEST = 10  # nodes before which no helper is thought of
-A_NODE, AN_ENTRY = 2.5e-4, 7e-8  # seconds, about, that a node and a row or column of an iteration take
+A_NODE, AN_ENTRY = 1.2e-4, 1.5e-7  # seconds, about, that a node and a row or column of an iteration take
 A_PRICED_NODE = 0.03  # seconds, about, that a node bounded by prices takes
 CALLED, WORTH = 0.3, 0.8  # seconds, by that measure, after which a helper is called, and after which it joins
 PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
@@ -101,7 +103,7 @@ class Team:
         self._lease: Lease | None = None
         self._nodes = self._iterations = 0  # of the search at the last hand-over
         self._due = 0
-        self._worked = 0.0
+        self._worked = self._on_plans = 0.0
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
@@ -115,8 +117,10 @@ class Team:
             self._mark(state, NODES)
         if not self._ready or not (now or effort.own_nodes >= self._due or _work(state) - self._worked > BETWEEN):
             return
-        # as much work as the search has done since the last time
+        # as much work as the search has done since the last time, what it spent on plans included
         nodes, iterations = effort.own_nodes - self._nodes, effort.iterations - self._iterations
+        on_nodes = max(1e-9, _work(state) - self._worked - (_on_plans(state) - self._on_plans))
+        nodes = int(nodes * EAGER * min(MOST_MORE, (_work(state) - self._worked) / on_nodes))
         self.take_back(state)
         left = effort.limits.nodes - effort.nodes
         self._mark(state, int(min(NODES, left / 2)))  # both within it
@@ -126,7 +130,7 @@ class Team:
     def _mark(self, state: SearchState, nodes: int) -> None:
         """Note where the search stands at a hand-over; the next is due after so many nodes."""
         self._nodes, self._iterations = state.effort.own_nodes, state.effort.iterations
-        self._due, self._worked = self._nodes + nodes, _work(state)
+        self._due, self._worked, self._on_plans = self._nodes + nodes, _work(state), _on_plans(state)
 
     def _lend(self, state: SearchState, most_nodes: int, most_iterations: int) -> None:
         now = time.monotonic()
@@ -203,9 +207,17 @@ def _wanted(state: SearchState) -> bool:
 def _work(state: SearchState) -> float:
     """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
     if state.by_prices:
-        return state.effort.own_nodes * A_PRICED_NODE
-    size = state.relaxation.problem.m + state.relaxation.problem.n
-    return state.effort.own_nodes * A_NODE + state.effort.iterations * size * AN_ENTRY
+        return state.effort.own_nodes * A_PRICED_NODE + _on_plans(state)
+    return state.effort.own_nodes * A_NODE + state.effort.iterations * _an_iteration(state)
+
+
+def _on_plans(state: SearchState) -> float:
+    """Return how many seconds, about, of it were for plans alone."""
+    return (state.effort.spent["dives"] + state.effort.spent["near plans"]) * _an_iteration(state)
+
+
+def _an_iteration(state: SearchState) -> float:
+    return (state.relaxation.problem.m + state.relaxation.problem.n) * AN_ENTRY
 
 
 def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]) -> Return:
