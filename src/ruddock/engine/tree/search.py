@@ -6,7 +6,6 @@ for want of memory hands back what it has.
 
 from __future__ import annotations
 
-from contextlib import suppress
 from dataclasses import replace
 from itertools import count
 
@@ -28,6 +27,7 @@ from ruddock.engine.tree.plunge import AGAIN, ASK, CLOSED, FIXED, OUTSIDE, SPLIT
 from ruddock.engine.tree.pseudocosts import FLOOR
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry import with_sums
+from ruddock.engine.tree.walk import Walk
 from ruddock.problem import Floats, Problem
 
 MOST_TURNS = 200  # that a node is solved anew because its point has left its bounds
@@ -84,8 +84,8 @@ def _jump(state: SearchState) -> None:
             jump(state)
 
 
-class TreeSearch:
-    """The loop over the nodes of a search.
+class TreeSearch(Walk):
+    """A search by relaxations.
 
     Parameters
     ----------
@@ -93,9 +93,7 @@ class TreeSearch:
     """
 
     def __init__(self, state: SearchState) -> None:
-        self.state = state
-        self._team: workers.Team | None = None
-        self._first: tuple[Node, Outcome] | None = None
+        super().__init__(state, work_on)
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)  # the bounds of the node at work
         self._at_work: Plunge | None = None
@@ -116,13 +114,11 @@ class TreeSearch:
             first = self._begin(point)
             if isinstance(first, Outcome):
                 return first
-            reason = self.go_on()
+            reason = self.go_on(first)
         except MemoryError:
             reason = "memory"
         finally:
-            if self._team is not None:
-                with suppress(MemoryError):
-                    self._team.close()
+            self.close()
         return answer.of_search(state, reason)
 
     def _of_equations(self) -> tuple[bool, Floats | None]:
@@ -130,8 +126,8 @@ class TreeSearch:
         options = self.state.options
         return whole_solution(self.state.problem) if options.presolve and not options.inner else (True, None)
 
-    def _begin(self, point: Floats | None) -> Outcome | None:
-        """Prepare the root and solve it; return the outcome if that settles the problem.
+    def _begin(self, point: Floats | None) -> Outcome | tuple[Node, Outcome]:
+        """Prepare the root and solve it; return the outcome if that settles the problem, else the node with its own.
 
         Parameters
         ----------
@@ -163,56 +159,26 @@ class TreeSearch:
         state.frontier.begin(node)
         if first.status == "stopped" and first.reason is not None:
             return answer.of_search(state, first.reason)
-        self._first = node, first
-        return None
+        return node, first
 
     # ------------------------------------------------------------------ nodes
 
-    def go_on(self) -> Reason | None:
-        """Work through the open nodes; return why that stopped early, or None."""
-        state = self.state
-        node, outcome = self._first or (None, None)
-        fresh, self._first = True, None
-        while True:
-            self._team = workers.share_work(self._team, state, work_on, last=node is None and not len(state.frontier))
-            if node is None:
-                if not len(state.frontier):
-                    return None
-                node, outcome, fresh = self._next(), None, True
-                if node is None:
-                    continue
-            effort, bound = state.effort, state.bound()
-            effort.limits.report(effort.iterations, effort.nodes, state.incumbent.value, bound)
-            reason = effort.reason()
-            if reason is None and state.gap_reached(bound):
-                state.frontier.give_up(bound)
-                state.frontier.put_back()
-                return None
-            if reason is None:
-                effort.begin_node()
-                watched = state.watch is not None and state.watch.holds(node)
-                node, reason = self._work_on(node, outcome, fresh=fresh)
-                outcome, fresh = None, False
-                if watched and state.watch is not None and reason is None:
-                    box = self._here if node is not None else None
-                    state.watch.left(state.incumbent.threshold(effort.limits.gap), box)
-            if reason is not None:
-                state.frontier.put_back()
-                workers.dismiss(self._team, state)
-                self._team = None
-                return reason
-            if node is None:
-                state.frontier.done()
-
     def _next(self) -> Node | None:
-        """Take up the open node with the least bound; None if it can be left out."""
-        state = self.state
-        node = state.frontier.take()
-        if state.useless(node.bound):
-            state.frontier.done()
-            return None
-        state.relaxation.start_from(node.basis)
+        """Take up the open node with the least bound, with the basis of its parent."""
+        node = super()._next()
+        if node is not None:
+            self.state.relaxation.start_from(node.basis)
         return node
+
+    def _visit(self, node: Node, outcome: Outcome | None, *, fresh: bool) -> tuple[Node | None, Reason | None]:
+        """Work on a node; where a plan is watched, see whether it was left out."""
+        state = self.state
+        watched = state.watch is not None and state.watch.holds(node)
+        child, reason = self._work_on(node, outcome, fresh=fresh)
+        if watched and state.watch is not None and reason is None:
+            box = self._here if child is not None else None
+            state.watch.left(state.incumbent.threshold(state.effort.limits.gap), box)
+        return child, reason
 
     def _work_on(self, node: Node, outcome: Outcome | None, *, fresh: bool) -> tuple[Node | None, Reason | None]:
         """Propagate, solve and branch; return the child to go on with, or a reason to stop.

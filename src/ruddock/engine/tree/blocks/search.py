@@ -6,7 +6,6 @@ rest, and what is generated at one node serves at all others.
 
 from __future__ import annotations
 
-from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,6 +20,7 @@ from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
 from ruddock.engine.tree.heuristics import Near
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
+from ruddock.engine.tree.walk import Walk
 from ruddock.problem import Floats
 
 Box = tuple[Floats, Floats]
@@ -36,7 +36,7 @@ class PricedParent(Parent):
     prices: Floats | None = None
 
 
-class PricedSearch:
+class PricedSearch(Walk):
     """A search over the columns of distinct blocks.
 
     Parameters
@@ -53,8 +53,8 @@ class PricedSearch:
     def __init__(
         self, state: SearchState, generation: Generation, near: Near, work: workers.Work | None = None
     ) -> None:
-        self.state, self.generation, self._near, self._work = state, generation, near, work
-        self._team: workers.Team | None = None
+        super().__init__(state, work)
+        self.generation, self._near = generation, near
         self.costs = PseudoCosts(state.problem.n)
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)
@@ -77,49 +77,14 @@ class PricedSearch:
         except MemoryError:
             reason = "memory"
         finally:
-            if self._team is not None:
-                with suppress(MemoryError):
-                    self._team.close()
+            self.close()
         return answer.of_search(state, reason)
 
-    def go_on(self) -> Reason | None:
-        """Work through the open nodes; return why that stopped early, or None."""
-        state, node, fresh = self.state, None, True
-        while True:
-            if self._work is not None:
-                last = node is None and not len(state.frontier)
-                self._team = workers.share_work(self._team, state, self._work, last=last)
-            if node is None:
-                if not len(state.frontier):
-                    return None
-                node, fresh = state.frontier.take(), True
-                if state.useless(node.bound):
-                    state.frontier.done()
-                    node = None
-                    continue
-            effort, bound = state.effort, state.bound()
-            effort.limits.report(effort.iterations, effort.nodes, state.incumbent.value, bound)
-            reason = effort.reason()
-            if reason is None and state.gap_reached(bound):
-                state.frontier.give_up(bound)
-                state.frontier.put_back()
-                return None
-            if reason is None:
-                effort.begin_node()
-                node, reason = self._work_on(node, fresh=fresh)
-                fresh = False
-            if reason is not None:
-                state.frontier.put_back()
-                workers.dismiss(self._team, state)
-                self._team = None
-                return reason
-            if node is None:
-                state.frontier.done()
-            elif node.bound - bound > ABOVE * (state.incumbent.threshold() - bound):
-                state.frontier.put_back()  # others promise more
-                node = None
+    def _leaves(self, child: Node, bound: float) -> bool:
+        """Let a child wait where others promise more: nodes take long, and little is gained by going on from one."""
+        return child.bound - bound > ABOVE * (self.state.incumbent.threshold() - bound)
 
-    def _work_on(self, node: Node, *, fresh: bool) -> tuple[Node | None, Reason | None]:
+    def _visit(self, node: Node, outcome: Outcome | None, *, fresh: bool) -> tuple[Node | None, Reason | None]:
         """Propagate, solve and branch; return the child to go on with, or a reason to stop."""
         state, (lower, upper) = self.state, self._here
         if fresh:
