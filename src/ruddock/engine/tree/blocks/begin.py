@@ -17,7 +17,7 @@ from ruddock.problem import Floats
 
 SHARE = 0.3  # of the time left that the bound at the root may take
 NODES = 500  # of a search near the point of the master problem
-PAYS = 0.15  # of the gap that the linear relaxation leaves, which prices must close
+PAYS = 0.08  # of the gap that the linear relaxation leaves, which prices must close
 
 
 def begin(state: SearchState, near: Near) -> Generation | None:
@@ -46,7 +46,12 @@ def _bounded(state: SearchState, blocks: Blocks, near: Near) -> Generation | Non
     if plain.status != "optimal" or plain.y is None:
         return None
     threshold, centre = state.incumbent.threshold(), plain.y[blocks.rows]
-    root = generation.run(blocks.lower, blocks.upper, threshold, limits, centre=centre)
+
+    def told(bound: float) -> None:
+        effort, value = state.effort, state.incumbent.value
+        effort.limits.report(effort.iterations, effort.nodes, value, min(max(state.bound(), bound), value))
+
+    root = generation.run(blocks.lower, blocks.upper, threshold, limits, centre=centre, told=told)
     state.know_bound(root.bound)
     if root.reason is not None or root.taken is None or state.gap_reached(state.bound()):
         return None

@@ -6,6 +6,7 @@ which prices come next; drawn towards those of the best bound so far, they do no
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -130,16 +131,18 @@ class Generation:
         *,
         rounds: int = MOST_ROUNDS,
         centre: Floats | None = None,
+        told: Callable[[float], None] | None = None,
     ) -> Generated:
         """Generate solutions within bounds until the bound is that of the master problem, or beyond a threshold.
 
         Parameters
         ----------
         centre : prices to draw to, to begin with
+        told : of every bound on the way
         """
         price = self._dear
         while True:
-            found, missed = self._least(lower, upper, threshold, limits, rounds, centre, price)
+            found, missed = self._least(lower, upper, threshold, limits, rounds, centre, price, told)
             if not missed or found.reason is not None or price >= self._dear * DEAREST:
                 return found
             possible = self._possible(lower, upper, limits, rounds)
@@ -156,6 +159,7 @@ class Generation:
         rounds: int,
         centre: Floats | None,
         price: float,
+        told: Callable[[float], None] | None,
     ) -> tuple[Generated, bool]:
         """Solve the master problem, and say whether its rows are missed at a price."""
         master, drawn = self.master, DRAWN
@@ -166,6 +170,8 @@ class Generation:
         outcome: Outcome | None = None
         for _ in range(rounds):
             known = -np.inf if best is None else best.bound
+            if told is not None:
+                told(known)
             reason = limits.exceeded(master.counters.iterations)
             if reason is not None or known >= threshold:
                 return Generated(known, reason=reason, best=best), False
