@@ -91,6 +91,15 @@ class Node:
         """The basis of the parent's relaxation, where that is kept."""
         return None if self.parent is None else self.parent.basis
 
+    def rise(self, bound: float) -> None:
+        """Take a bound that was proven, where it is a better one."""
+        self.bound = max(self.bound, bound)
+
+    def use_change(self) -> float:
+        """Return how far the branching column moves, once: what its branch is worth is learnt one time only."""
+        change, self.change = self.change, 0.0
+        return change
+
 
 @dataclass(eq=False, repr=False)
 class Lease:

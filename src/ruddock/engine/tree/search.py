@@ -12,7 +12,7 @@ from itertools import count
 import numpy as np
 
 from ruddock.engine.measure import NEAR
-from ruddock.engine.outcome import FEASIBILITY, Basis, Limits, Options, Outcome, Reason
+from ruddock.engine.outcome import Basis, Limits, Options, Outcome, Reason
 from ruddock.engine.simplex.constants import BEYOND, DONE, INFEASIBLE
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree import answer, root, vectors, workers
@@ -216,7 +216,7 @@ class TreeSearch(Walk):
                 else:
                     outcome = result if isinstance(result, Outcome) else self._relax()
             if outcome.status == "stopped" and outcome.reason not in (None, "numerics"):
-                node.bound = max(node.bound, outcome.bound)
+                node.rise(outcome.bound)
                 return node, outcome.reason
             if node.depth == 0 and turn == 0 and outcome.status == "optimal":
                 outcome = root.at_root(state, node, outcome, self.near)
@@ -262,13 +262,6 @@ class TreeSearch(Walk):
         if branch is None:
             return None, ASK
         return self._split(node, branch, state.relaxation.solver.present), SPLIT
-
-    def _learn(self, node: Node, objective: float, bound: float) -> None:
-        """Note what the solved relaxation of a node says of its branch and of its bound."""
-        if node.column >= 0 and node.change > 0:
-            self.state.costs.learn(node.column, node.up, node.change, objective - node.bound)
-            node.change = 0.0
-        node.bound = max(node.bound, bound)
 
     def _relax(self) -> Outcome:
         """Solve the relaxation of a node that could not just be resumed."""
@@ -336,13 +329,6 @@ class TreeSearch(Walk):
         """Say whether a whole column has left its bounds, which have become tighter since."""
         return bool(vectors.outside(x, self.state.relaxation.whole, *here, FIXED, OUTSIDE))
 
-    def _met(self, node: Node) -> None:
-        """End with a node whose whole point is a plan; what is more than the relaxation's tolerance stays unproven."""
-        state = self.state
-        best = state.incumbent.value
-        if best - node.bound > state.options.goal.noise(best, FEASIBILITY):
-            state.frontier.give_up(node.bound)
-
     def _repeat(self, outcome: Outcome) -> bool:
         """Go back to the basis of a node that is solved once more."""
         self.state.relaxation.start_from(outcome.basis)
@@ -353,18 +339,9 @@ class TreeSearch(Walk):
         state, here = self.state, self._here
         kept = basis if state.frontier.keeps_bases else None
         parent = Parent.between((state.bounds.lower, state.bounds.upper), here, kept)
-        children = [
-            Node(node.bound, node.depth + 1, parent, branch.column, low, high, up, change)
-            for (low, high), up, change in (
-                (branch.down, False, branch.fraction),
-                (branch.up, True, 1.0 - branch.fraction),
-            )
-        ]
-        first = int(state.costs.prefers_up(branch.column, branch.fraction))
-        state.frontier.push([children[1 - first]])
-        state.frontier.begin(children[first])
+        child = self._divide(node, branch, parent)
         state.relaxation.start_from(basis)
-        return children[first]
+        return child
 
     def _branch_blindly(self, node: Node, here: Box) -> Node | None:
         """Branch without values: the relaxation could not be solved reliably here."""
@@ -419,9 +396,9 @@ class TreeSearch(Walk):
 
 def work_on(state: SearchState, share: workers.Share) -> workers.Return:
     """Work on a share of another search, in a state of one's own."""
-    search: TreeSearch | PricedSearch = TreeSearch(state)
-    if state.by_prices:
-        if state.helping is None:
-            state.helping = PricedSearch(state, blocks.begin_elsewhere(state), TreeSearch(state).near)
-        search = state.helping
-    return workers.work_on(state, share, search.go_on)
+    search = TreeSearch(state)
+    if not state.by_prices:
+        return workers.work_on(state, share, search.go_on)
+    if state.helping is None:  # what has been generated serves the shares that follow
+        state.helping = PricedSearch(state, blocks.begin_elsewhere(state), search.near)
+    return workers.work_on(state, share, state.helping.go_on)

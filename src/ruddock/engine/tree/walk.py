@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from contextlib import suppress
 
-from ruddock.engine.outcome import Outcome, Reason
+from ruddock.engine.outcome import FEASIBILITY, Outcome, Reason
 from ruddock.engine.tree import workers
-from ruddock.engine.tree.frontier import Node
+from ruddock.engine.tree.domain import Branch
+from ruddock.engine.tree.frontier import Node, Parent
 from ruddock.engine.tree.state import SearchState
 
 
@@ -87,6 +88,35 @@ class Walk:
     def _leaves(self, child: Node, bound: float) -> bool:
         """Say whether a child that could be gone on with waits, as others promise more; ``bound`` is that of all."""
         return False
+
+    def _learn(self, node: Node, objective: float, bound: float) -> None:
+        """Note what a solved node says of its branch and of its bound."""
+        change = node.use_change()
+        if change > 0:
+            self.state.costs.learn(node.column, node.up, change, objective - node.bound)
+        node.rise(bound)
+
+    def _met(self, node: Node) -> None:
+        """End with a node whose whole point is a plan; what is more than the relaxation's tolerance stays unproven."""
+        state = self.state
+        best = state.incumbent.value
+        if best - node.bound > state.options.goal.noise(best, FEASIBILITY):
+            state.frontier.give_up(node.bound)
+
+    def _divide(self, node: Node, branch: Branch, parent: Parent) -> Node:
+        """Make both children of a node; queue one and return the other to go on with."""
+        state = self.state
+        children = [
+            Node(node.bound, node.depth + 1, parent, branch.column, low, high, up, change)
+            for (low, high), up, change in (
+                (branch.down, False, branch.fraction),
+                (branch.up, True, 1.0 - branch.fraction),
+            )
+        ]
+        first = int(state.costs.prefers_up(branch.column, branch.fraction))
+        state.frontier.push([children[1 - first]])
+        state.frontier.begin(children[first])
+        return children[first]
 
     def close(self) -> None:
         """Let the helper go."""

@@ -11,14 +11,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from ruddock.engine.measure import NEAR
-from ruddock.engine.outcome import FEASIBILITY, Outcome, Reason
+from ruddock.engine.outcome import Outcome, Reason
 from ruddock.engine.tree import answer, root, workers
 from ruddock.engine.tree.blocks.begin import around
 from ruddock.engine.tree.blocks.prices import Generated, Generation, Priced
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
 from ruddock.engine.tree.heuristics import Near
-from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.walk import Walk
 from ruddock.problem import Floats
@@ -55,7 +54,6 @@ class PricedSearch(Walk):
     ) -> None:
         super().__init__(state, work)
         self.generation, self._near = generation, near
-        self.costs = PseudoCosts(state.problem.n)
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)
         self._centre: Floats | None = None
@@ -102,11 +100,9 @@ class PricedSearch(Walk):
                 return None, None
             found = self._generate()
             if found.reason is not None:
-                node.bound = max(node.bound, found.bound)
+                node.rise(found.bound)
                 return node, found.reason
-            if turn == 0:
-                self._learn(node, found.bound)
-            node.bound = max(node.bound, found.bound)
+            self._learn(node, found.bound, found.bound)
             if state.useless(node.bound):
                 return None, None
             if found.taken is None or found.best is None:
@@ -142,12 +138,6 @@ class PricedSearch(Walk):
             self._centre = found.best.prices
         return found
 
-    def _learn(self, node: Node, bound: float) -> None:
-        """Note what the node says of its branch."""
-        if node.column >= 0 and node.change > 0 and np.isfinite(bound):
-            self.costs.learn(node.column, node.up, node.change, bound - node.bound)
-            node.change = 0.0
-
     def _whole(self, node: Node, x: Floats) -> Node | None:
         """End with a node whose point is whole, or take it apart further where it is no plan."""
         state = self.state
@@ -155,9 +145,7 @@ class PricedSearch(Walk):
         if state.useless(node.bound):
             return None
         if taken:
-            best = state.incumbent.value
-            if best - node.bound > state.options.goal.noise(best, FEASIBILITY):
-                state.frontier.give_up(node.bound)
+            self._met(node)
             return None
         violated = np.flatnonzero(state.domain.distance(x) > NEAR)
         branch = self._choice(x, violated) if len(violated) else None
@@ -197,7 +185,7 @@ class PricedSearch(Walk):
 
     def _choice(self, x: Floats, violated: np.ndarray) -> Branch | None:
         """Choose a branch by what branches have been worth so far."""
-        merit, _ = self.costs.scores(violated, x)
+        merit, _ = self.state.costs.scores(violated, x)
         for k in np.argsort(-merit, kind="stable").tolist():
             branch = self.state.domain.branch(int(violated[k]), float(x[violated[k]]), *self._here)
             if branch is not None:
@@ -209,14 +197,4 @@ class PricedSearch(Walk):
         state = self.state
         differs = Parent.between((state.bounds.lower, state.bounds.upper), self._here, None)
         parent = PricedParent(differs.columns, differs.lower, differs.upper, prices=self._centre)
-        children = [
-            Node(node.bound, node.depth + 1, parent, branch.column, low, high, up, change)
-            for (low, high), up, change in (
-                (branch.down, False, branch.fraction),
-                (branch.up, True, 1.0 - branch.fraction),
-            )
-        ]
-        first = int(self.costs.prefers_up(branch.column, branch.fraction))
-        state.frontier.push([children[1 - first]])
-        state.frontier.begin(children[first])
-        return children[first]
+        return self._divide(node, branch, parent)
