@@ -7,6 +7,7 @@ solutions that are of use at the moment (Dantzig and Wolfe 1960). All that were 
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -279,5 +280,4 @@ class Master:
         upper[self.misses] = 0.0
         kinds[: len(self.blocks.beside)] = p.kinds[self.blocks.beside]
         kinds[self.misses] = 0
-        low, high = self._limits
-        return Problem.build(plain.matrix(), low, high, plain.lower, upper, plain.costs, kinds, p.offset)
+        return replace(plain, upper=upper, kinds=kinds, offset=p.offset)

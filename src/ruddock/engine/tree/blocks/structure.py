@@ -1,7 +1,7 @@
 """Blocks of a problem: knapsacks that a few rows link, as bins, vans and agents are linked by what each item needs.
 
-A block is one row of integer columns with weights and room, perhaps with a switch that pays for the room. All rows
-that are no such room link the blocks; columns of no block stand beside them.
+A block is one or two rows of integer columns with weights and room, perhaps with a switch that pays for the room. All
+rows that are no such room link the blocks; columns of no block stand beside them.
 """
 
 from __future__ import annotations
