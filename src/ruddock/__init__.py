@@ -11,6 +11,7 @@ from ruddock.errors import DataError, FormatError, ModelError, NoPlanError, Rudd
 if TYPE_CHECKING:
     from ruddock.formats import read
     from ruddock.formats.schemas import schema
+    from ruddock.jobs import service
     from ruddock.modelling.axis import Axis
     from ruddock.modelling.data import Data, data, maximum, minimum
     from ruddock.modelling.expression import total
@@ -40,6 +41,7 @@ __all__ = [
     "read",
     "run",
     "schema",
+    "service",
     "total",
     "when",
 ]
@@ -60,6 +62,7 @@ _PLACES = {
     "read": "formats",
     "run": "modelling.rules",
     "schema": "formats.schemas",
+    "service": "jobs",
     "total": "modelling.expression",
     "when": "modelling.rules",
 }

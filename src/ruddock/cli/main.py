@@ -13,6 +13,7 @@ MODULES = {  # in the order of a model's life
     "ruddock.cli.solve": ("demo", "solve"),
     "ruddock.cli.ask": ("sensitivity", "diagnose", "what-if", "sweep", "reach", "appraise", "explain"),
     "ruddock.cli.study": ("scenarios", "tradeoff", "region"),
+    "ruddock.cli.service": ("serve", "send", "job"),
 }
 SETTINGS = {"help_option_names": ["-h", "--help"], "max_content_width": 100, "show_default": True}
 

@@ -246,6 +246,7 @@ class Limits:
     interrupted : asked between epochs; True stops the solve with reason ``user``
     on_progress : called at most ten times a second
     on_event : called with a dict for every event: parts of the solve, progress, the end
+    on_plan : called with the values of every better plan that a search finds, so that they can be kept
     """
 
     seconds: float = float("inf")
@@ -256,6 +257,7 @@ class Limits:
     interrupted: Callable[[], bool] | None = None
     on_progress: Callable[[Progress], None] | None = None
     on_event: Callable[[dict[str, Any]], None] | None = None
+    on_plan: Callable[[Floats], None] | None = None
     started: float = field(default_factory=time.monotonic)
     _reported: float = 0.0
 

@@ -75,7 +75,13 @@ class Units:
 
     def limits(self, limits: Limits) -> Limits:
         """Return limits whose listeners hear of the objective as written."""
-        return replace(limits, on_progress=self._progress(limits.on_progress), on_event=self._event(limits.on_event))
+        tell = limits.on_plan
+        return replace(
+            limits,
+            on_progress=self._progress(limits.on_progress),
+            on_event=self._event(limits.on_event),
+            on_plan=None if tell is None else lambda x: tell(x * self.columns),
+        )
 
     def _progress(self, listener: Callable[[Progress], None] | None) -> Callable[[Progress], None] | None:
         if listener is None:

@@ -183,6 +183,9 @@ class SearchState:
         bound, nodes = self.bound(), self.effort.nodes
         self.history.append(Moment(self.effort.limits.elapsed(), nodes, self.incumbent.value, bound))
         self.effort.limits.record("plan", objective=self.incumbent.value, bound=bound, nodes=nodes)
+        tell = self.effort.limits.on_plan
+        if tell is not None and self.incumbent.best is not None and not self.options.inner:
+            tell(self.incumbent.best)
 
     # ------------------------------------------------------------------ bound and gap
 

@@ -9,11 +9,17 @@ from ruddock.errors import FormatError
 from ruddock.formats.rdk.source import Entry, Section, Source, split, unquoted
 
 if TYPE_CHECKING:
+    from ruddock.formats.tables.given import Given
     from ruddock.formats.tables.sources import KeptTables
 
 
 def with_included(
-    sections: list[Section], source: Source, folder: Path, tables: KeptTables, errors: list[FormatError]
+    sections: list[Section],
+    source: Source,
+    folder: Path,
+    tables: KeptTables,
+    errors: list[FormatError],
+    given: Given,
 ) -> list[Section]:
     """Return sections with those of included files in place of the headings that name them.
 
@@ -22,6 +28,7 @@ def with_included(
     source, folder : of the model
     tables : holds the texts as they were when they were first read
     errors : where what is wrong is added
+    given : says which files may be read
     """
     seen = {Path(source.path).resolve()}
 
@@ -32,8 +39,11 @@ def with_included(
                 result.append(section)
                 continue
             name = section.head.text.removeprefix("include").strip()
-            path = folder_of(section.head, source, folder) / unquoted(name)
-            message = _refused(section, name, path, seen)
+            try:
+                path = given.file(folder_of(section.head, source, folder) / unquoted(name))
+                message = _refused(section, name, path, seen)
+            except FormatError as error:
+                message = str(error)
             if message:
                 errors.append(source.error(message, section.head, len("include ")))
                 continue

@@ -113,7 +113,7 @@ class _Reader:
     def read(self) -> Model:
         """Read all sections in the order in which they build on each other."""
         sections, self.errors = split(self.source)
-        sections = with_included(sections, self.source, self.folder, self.tables, self.errors)
+        sections = with_included(sections, self.source, self.folder, self.tables, self.errors, self.given)
         if not sections and not self.errors:
             self.errors.append(self.source.error("the file is empty; a model has an objective or constraints"))
         headings = [_heading(section) for section in sections if section.word == "decisions"]

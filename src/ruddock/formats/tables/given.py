@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from pathlib import Path
+from pathlib import Path, PureWindowsPath
 from typing import Any
 
 from ruddock.errors import DataError, FormatError, RuddockError, known, listed
@@ -20,10 +20,14 @@ class Given:
     named : dict of name to `TableSource`, or to labels and numbers themselves
     folder : Path, optional
         Its files take the place of files of the same name.
+    closed : bool
+        Whether nothing is read but the files of that folder, by their names: for models that others have sent.
     """
 
-    def __init__(self, named: Mapping[str, Any] | None = None, folder: Path | None = None) -> None:
-        self.named, self.folder = dict(named or {}), folder
+    def __init__(
+        self, named: Mapping[str, Any] | None = None, folder: Path | None = None, *, closed: bool = False
+    ) -> None:
+        self.named, self.folder, self.closed = dict(named or {}), folder, closed
         self.taken: list[str] = []  # files of the folder
         self.passed: list[str] = []  # files that it does not have
 
@@ -72,15 +76,39 @@ class Given:
                 named[name.strip()] = file.strip()
         return cls(cls.of(named).named, folder)
 
+    @classmethod
+    def sent(cls, folder: Path, data: Mapping[str, str]) -> Given:
+        """Return what came with a model in a folder, and what of it stands in for the model's own tables.
+
+        Raises
+        ------
+        FormatError, DataError
+            If a text does not say a table, or its file did not come.
+        """
+        return cls(folder=folder, closed=True).and_also(data)
+
     def __bool__(self) -> bool:
-        return bool(self.named) or self.folder is not None
+        return bool(self.named) or (self.folder is not None and not self.closed)
 
     def and_also(self, named: Mapping[str, Any]) -> Given:
         """Return this with more tables by name."""
-        return Given({**self.named, **Given.of(named).named}, self.folder)
+        more = Given.of(named).named
+        if self.closed:
+            more = {name: self.own(held) if isinstance(held, TableSource) else held for name, held in more.items()}
+        return Given({**self.named, **more}, self.folder, closed=self.closed)
 
     def own(self, source: TableSource) -> TableSource:
-        """Return a model's table, from the folder if that has the file."""
+        """Return a model's table, from the folder if that has the file.
+
+        Raises
+        ------
+        FormatError
+            If nothing but the folder may be read, and it does not have the file.
+        """
+        if self.closed:
+            if is_database(source.file):
+                raise FormatError("a database is not read here: send its tables as files", path=source.shown)
+            return source._replace(file=str(self.file(source.file)))
         if self.folder is None or is_database(source.file):
             return source
         here = self.folder / Path(source.file).name
@@ -90,13 +118,29 @@ class Given:
         self.taken.append(here.name)
         return source._replace(file=str(here))
 
+    def file(self, name: str | Path) -> Path:
+        """Return where a file that a model names is read: where it says, or in the only folder that may be read.
+
+        Raises
+        ------
+        FormatError
+            If nothing but the folder may be read, and it does not have the file.
+        """
+        if not self.closed or self.folder is None:
+            return Path(name)
+        own = PureWindowsPath(name).name  # which takes either slash for one
+        if own and (self.folder / own).is_file():
+            return self.folder / own
+        there = sorted(path.name for path in self.folder.iterdir())
+        raise FormatError(f"the table {own or name} did not come with the model; {known(own, there)}", path=own or None)
+
     def refused(self, names: Iterable[str]) -> RuddockError | None:
         """Return the error of a name that the model does not have, or of a folder without any of its tables."""
         names = list(names)
         for name in self.named:
             if name not in names:
                 return DataError(f"--data {name}: the model has no data or axis of this name; {known(name, names)}")
-        if self.folder is not None and not self.taken:
+        if self.folder is not None and not self.closed and not self.taken:
             wanted = f"the model reads {listed(self.passed)}" if self.passed else "the model reads no tables"
             return FormatError(f"the folder has no table of the model: {wanted}", path=str(self.folder))
         return None

@@ -32,6 +32,11 @@ class Tables:
         self._texts: dict[Path, str] = {}
         self._data: dict[tuple[TableSource, str, str | None], tuple[Data, str]] = {}
 
+    @property
+    def files(self) -> list[str]:
+        """The files and databases that were read, those with text that a model includes among them."""
+        return list(dict.fromkeys([*map(str, self._texts), *self._workbooks, *(file for file, _ in self._sheets)]))
+
     def text(self, path: Path) -> str:
         """Return the text of a file that a model includes."""
         if path not in self._texts:

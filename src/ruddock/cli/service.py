@@ -1,0 +1,262 @@
+"""Commands about jobs at a service: run one, send a model to it, ask for a job."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ruddock.cli.main import main
+from ruddock.cli.options import DATA, SHEET, SOLVE, Amount, Input, taking, write_json
+
+if TYPE_CHECKING:
+    from ruddock.formats.tables.given import Given
+    from ruddock.jobs.client import SentJob, Service
+    from ruddock.jobs.records import Job
+
+NEEDED = ("fastapi", "uvicorn", "distributed", "sqlalchemy", "httpx", "limits", "multipart")
+STOPPED = 1
+SERVICE = taking(
+    click.option("--service", metavar="URL", help="Where the service is; RUDDOCK_SERVICE, else this machine."),
+    click.option("--token", metavar="TOKEN", help="Of a closed service; RUDDOCK_TOKEN does as well."),
+)
+JSON = click.option("--json", "json_path", metavar="FILE", help="Write how the job is as JSON; - is stdout.")
+
+
+def _service(url: str | None, token: str | None) -> Service:
+    from ruddock.jobs import service
+
+    return service(url, token)
+
+
+# ---------------------------------------------------------------------- running one
+
+
+@main.command(short_help="Run a service that solves what is sent to it.")
+@click.option("--host", default="127.0.0.1", help="The address to serve from; 0.0.0.0 is for all of a network.")
+@click.option("--port", type=click.IntRange(0, 65535), default=8765)
+@click.option(
+    "--store", metavar="URL", help="Where jobs are kept: a file, sqlite:///FILE, or postgresql://USER@HOST/NAME."
+)
+@click.option("--scheduler", metavar="ADDRESS", help="A Dask scheduler whose workers solve, such as tcp://HOST:8786.")
+@click.option("--workers", type=click.IntRange(1, 1024), help="Jobs solved at once on this machine; one a core.")
+@click.option(
+    "--token-file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Tokens, one a line: only who has one may send.",
+)
+@click.option("--memory", type=Amount("MB", 64.0), default=4096.0, help="Memory that one job may take.")
+@click.option(
+    "--quick-limit", type=Amount("SECONDS", 1.0), default=300.0, help="The longest time limit of a quick job."
+)
+@click.option(
+    "--long-limit", type=Amount("SECONDS", 1.0), default=28800.0, help="The longest time limit of a long job."
+)
+@click.option("--largest", type=Amount("MB", 1.0), default=64.0, help="What may come with one job.")
+@click.option(
+    "--decisions", type=Amount("COUNT", 1.0, whole=True), default=2_000_000, help="The most decisions of a model."
+)
+@click.option("--waiting", type=Amount("COUNT", 1, whole=True), default=2000, help="Most jobs that wait or run.")
+@click.option(
+    "--each-client", type=Amount("COUNT", 1.0, whole=True), default=1500, help="The most of them of one client."
+)
+@click.option("--keep-days", type=Amount("DAYS"), default=30.0, help="How long results are kept.")
+@click.option("--rate", metavar="COUNT/TIME", default="3000/minute", help="How often one client may send.")
+def serve(host: str, port: int, store: str | None, token_file: Path | None, rate: str, **given: Any) -> None:
+    """Run a service: jobs are taken at its page, by `ruddock send` and from Python, solved in line, and kept.
+
+    Ctrl-C ends it. Jobs that wait or run then are there again at the next start.
+    """
+    from ruddock.jobs import need
+
+    need(*NEEDED)
+    from ruddock.jobs.serve import default_store, read_tokens, serve, settings_of
+
+    settings = settings_of(
+        store=store or default_store(),
+        tokens=read_tokens(token_file) if token_file is not None else frozenset(),
+        sends=rate,
+        **given,
+    )
+    serve(
+        settings,
+        host,
+        port,
+        ready=lambda address: click.echo(_ready(address, settings.store, bool(settings.tokens), host)),
+    )
+
+
+def _ready(address: str, store: str, closed: bool, host: str) -> str:
+    lines = [f"Jobs are taken at {address}", f"  kept in {store}"]
+    if closed:
+        lines.append("  a token is needed to send")
+    elif host not in ("127.0.0.1", "localhost", "::1"):
+        lines.append("  open to everyone who reaches this address: --token-file closes it")
+    return "\n".join([*lines, f"  send one:  ruddock send MODEL --service {address}", "  Ctrl-C ends; jobs are kept"])
+
+
+# ---------------------------------------------------------------------- sending
+
+
+@main.command(short_help="Send a model to a service, to be solved there.")
+@click.argument("model")
+@DATA
+@SHEET
+@click.option(
+    "--class",
+    "job_class",
+    type=click.Choice(["quick", "long"]),
+    default="quick",
+    help="quick goes first; long may take hours.",
+)
+@click.option("--diagnose", is_flag=True, help="Ask why there is no plan.")
+@click.option(
+    "--scenarios", type=click.Path(path_type=Path), metavar="TABLE", help="Solve every scenario of this table."
+)
+@taking(SOLVE["time_limit"], SOLVE["gap"], SOLVE["give"], SOLVE["method"])
+@click.option(
+    "--report", "reports", default="html", help="Forms of the report: html, xlsx, md, such as html,xlsx; none for none."
+)
+@click.option("--wait", is_flag=True, help="Wait, and show the answer. Ctrl-C leaves the job at work.")
+@click.option("--fetch", type=click.Path(path_type=Path), metavar="DIR", help="With --wait: write its files there.")
+@SERVICE
+@JSON
+def send(
+    model: str,
+    data: Given,
+    sheet: str | None,
+    diagnose: bool,
+    scenarios: Path | None,
+    give: tuple[str, ...],
+    reports: str,
+    wait: bool,
+    fetch: Path | None,
+    service: str | None,
+    token: str | None,
+    json_path: str | None,
+    **asked: Any,
+) -> None:
+    """Send MODEL, and the tables that it reads, to a service; print the job's number and key.
+
+    Whoever has number and key can ask for the job, stop it and fetch what came of it.
+    """
+    from ruddock.cli.options import given_words
+
+    if diagnose and scenarios is not None:
+        raise click.UsageError("--diagnose and --scenarios are two jobs: send one after the other")
+    if fetch is not None and not wait:
+        raise click.UsageError("--fetch goes with --wait; later: ruddock job NUMBER --key KEY --fetch DIR")
+    at = _service(service, token)
+    from ruddock.jobs.parcel import packed
+
+    kind = "diagnose" if diagnose else "scenarios" if scenarios is not None else "solve"
+    forms = [form.strip() for form in reports.split(",") if form.strip() not in ("", "none")]
+    words = {name: str(value) for name, value in given_words(give).items()}
+    request = {**asked, "kind": kind, "sheet": sheet, "give": words, "reports": forms}
+    job = at.send_parcel(packed(Input(model, data, sheet).path, data, request, scenarios))
+    err = json_path == "-"
+    click.echo(f"job {job.number}, key {job.key}", err=err)
+    if wait:
+        _follow(job, fetch, json_path)
+        return
+    here = "" if service is None else f" --service {service}"
+    click.echo(f"ask for it:  ruddock job {job.number} --key {job.key}{here}", err=err)
+    if json_path is not None:
+        write_json(json_path, {**job.status().as_dict(), "key": job.key})
+
+
+# ---------------------------------------------------------------------- asking
+
+
+@main.command(short_help="Ask for a job at a service: how far it is, its answer.")
+@click.argument("number", type=click.IntRange(1, 2**31 - 1))
+@click.option("--key", required=True, help="The key that came with the number.")
+@click.option("--wait", is_flag=True, help="Wait until it has ended.")
+@click.option("--fetch", type=click.Path(path_type=Path), metavar="DIR", help="Write its files there.")
+@click.option("--stop", is_flag=True, help="End it, and keep the best plan so far.")
+@click.option("--log", is_flag=True, help="Show what happened to it.")
+@SERVICE
+@JSON
+def job(
+    number: int,
+    key: str,
+    wait: bool,
+    fetch: Path | None,
+    stop: bool,
+    log: bool,
+    service: str | None,
+    token: str | None,
+    json_path: str | None,
+) -> None:
+    """Show how far job NUMBER is; of one that is done, the answer.
+
+    Exit status 1 if it failed, was withdrawn, or has no plan.
+    """
+    asked = _service(service, token).job(number, key)
+    if stop:
+        asked.stop()
+    if log:
+        for at, words in asked.log():
+            click.echo(f"{time.strftime('%Y-%m-%d %H:%M:%S', time.localtime(at))}  {words}", err=json_path == "-")
+    if wait or (stop and asked.status().state != "waiting"):
+        _follow(asked, fetch, json_path)
+        return
+    found = asked.status()
+    _show(asked, found, fetch, json_path)
+
+
+def _follow(job: SentJob, fetch: Path | None, json_path: str | None) -> None:
+    """Wait for a job, with a line on how far it is, and show what came of it."""
+    terminal = sys.stderr.isatty()
+    said, shown = "", False
+    try:
+        for found in job.progress():
+            words = _state(found)
+            if found.open and words != said and terminal:
+                click.echo(f"\r\033[K{words}", err=True, nl=False)
+                said, shown = words, True
+    except KeyboardInterrupt:
+        click.echo("\n" if shown else "", err=True, nl=False)
+        click.echo(f"job {job.number} goes on at the service; --stop ends it", err=True)
+        raise click.exceptions.Exit(STOPPED) from None
+    finally:
+        if shown:
+            click.echo("\r\033[K", err=True, nl=False)
+    _show(job, found, fetch, json_path)
+
+
+def _show(job: SentJob, found: Job, fetch: Path | None, json_path: str | None) -> None:
+    """Show a job, write its files, and end with the status that it says."""
+    err = json_path == "-"
+    text = f"{found.request.kind}.txt"
+    click.echo(_state(found), err=err)
+    if found.state == "done" and text in found.files:
+        click.echo("", err=err)
+        click.echo(job.file(text).decode(), err=err, nl=False)
+    if json_path is not None:
+        write_json(json_path, found.as_dict())
+    if fetch is not None:
+        if found.open:
+            click.echo("nothing to fetch yet: --wait waits for it", err=True)
+        for path in job.fetch(fetch) if not found.open else []:
+            click.echo(f"written to {path}", err=err)
+    if found.state in ("failed", "withdrawn") or found.status in ("infeasible", "unbounded"):
+        raise click.exceptions.Exit(1)
+
+
+def _state(found: Job) -> str:
+    """Return in a line how a job is."""
+    start = f"job {found.number}, {found.name}"
+    if found.state == "waiting":
+        return f"{start}: waits, place {found.place} in line"
+    if found.state == "running":
+        ending = "; asked to stop" if found.stop_asked else ""
+        return f"{start}: {found.progress.said or 'begun'}{ending}"
+    if found.state == "done":
+        took = (found.ended or 0.0) - (found.started or 0.0)
+        return f"{start}: done in {took:.1f} s"
+    return f"{start}: {found.state}. {found.verdict}"

@@ -1,0 +1,129 @@
+"""The workers: a Dask cluster of this machine, or one that is there already."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from concurrent.futures import Executor
+from typing import Any
+
+import dask
+from distributed import Client, Future, LocalCluster, secede
+from distributed.diagnostics.plugin import WorkerPlugin
+
+from ruddock.jobs.runner import DIED, Ending, Order, Runner
+
+_runners: list[Runner] = []  # of this worker, those that are idle
+_lock = threading.Lock()
+
+
+def run(order: Order) -> Ending:
+    """Do one job, in whatever worker."""
+    if order.scheduler is not None:
+        secede()  # a job that spreads over the workers leaves its place here to its parts
+    with _lock:
+        runner = next((held for held in _runners if held.alive), None)
+        if runner is not None:
+            _runners.remove(runner)
+    runner = runner or Runner()
+    ending = runner.run(order)
+    if runner.alive:
+        with _lock:
+            _runners.append(runner)
+    return ending
+
+
+class Follow(WorkerPlugin):
+    """Ends a worker of this machine when the service that started it is gone, however that ended."""
+
+    name = "ruddock-follow"
+
+    def setup(self, worker: Any) -> None:
+        """Begin to watch."""
+        import multiprocessing
+        import os
+
+        def follow() -> None:
+            parent = multiprocessing.parent_process()
+            if parent is not None:
+                parent.join()
+                os._exit(1)
+
+        threading.Thread(target=follow, daemon=True).start()
+
+
+class Warm(WorkerPlugin):
+    """Gives each worker its runner before the first job comes."""
+
+    name = "ruddock-warm"
+
+    def setup(self, worker: Any) -> None:
+        """Start it."""
+        _runners.append(Runner())
+
+    def teardown(self, worker: Any) -> None:
+        """End the runners with the worker."""
+        with _lock:
+            for runner in _runners:
+                runner.end()
+            _runners.clear()
+
+
+class Workers:
+    """The workers of a service.
+
+    Parameters
+    ----------
+    scheduler : address of a Dask scheduler; None starts workers on this machine
+    count : how many of those
+    """
+
+    def __init__(self, scheduler: str | None, count: int) -> None:
+        self._cluster: LocalCluster | None = None
+        if scheduler is None:
+            # a worker has its jobs in processes that limit themselves
+            dask.config.set({"distributed.worker.memory.terminate": False})
+            self._cluster = LocalCluster(
+                n_workers=count, threads_per_worker=1, processes=True, dashboard_address=None, memory_limit=0,
+                host="127.0.0.1",
+            )  # fmt: skip
+            self.client = Client(self._cluster, set_as_default=False)
+            self.client.register_plugin(Follow())
+        else:
+            self.client = Client(scheduler, set_as_default=False, timeout="10s")
+        self.client.register_plugin(Warm())
+
+    @property
+    def address(self) -> str:
+        """Where the scheduler is."""
+        return str(self.client.scheduler_info()["address"])
+
+    def slots(self) -> int:
+        """Return how many jobs can be done at once."""
+        known = self.client.scheduler_info(n_workers=-1)
+        return sum(int(worker["nthreads"]) for worker in known["workers"].values())
+
+    def submit(self, order: Order, then: Callable[[Order, Ending], None], *, first: bool) -> None:
+        """Hand a job to a worker; ``then`` hears, in another thread, how its process ended."""
+        future = self.client.submit(run, order, pure=False, retries=0, priority=1 if first else 0)
+        future.add_done_callback(lambda done: then(order, _ending(done)))
+
+    def close(self) -> None:
+        """End the workers, if they were started here."""
+        self.client.close()
+        if self._cluster is not None:
+            self._cluster.close()
+
+
+def _ending(future: Future[Any]) -> Ending:
+    """Return how a job's process ended; where its worker is gone, it is gone with it."""
+    try:
+        return Ending(*future.result())
+    except Exception:  # whatever became of the worker
+        return Ending(DIED)
+
+
+def executor_of(scheduler: str) -> Executor:
+    """Return an executor whose tasks go to the workers."""
+    executor: Executor = Client(scheduler, set_as_default=False).get_executor(pure=False)
+    return executor

@@ -1,0 +1,158 @@
+"""The dispatcher: takes jobs out of the line as workers come free, and puts back what was lost."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable
+from typing import Protocol
+
+from ruddock.jobs.runner import DIED, LATE, OTHERS, Ending, Order
+from ruddock.jobs.settings import LONG, QUICK, Settings
+from ruddock.jobs.store import LAST, Store, StoreError
+
+IDLE_SECONDS = 0.5  # between two looks at the line when nothing happens
+SILENT_SECONDS = 10.0  # without a sign of life from a job's process, after which it counts as gone
+FORGET_SECONDS = 600.0  # between two looks for results that are too old
+DAY = 86_400.0
+
+logger = logging.getLogger("ruddock.jobs")
+
+
+class Hands(Protocol):
+    """What does the jobs."""
+
+    @property
+    def address(self) -> str:
+        """Where its scheduler is."""
+
+    def slots(self) -> int:
+        """Return how many jobs can be done at once."""
+
+    def submit(self, order: Order, then: Callable[[Order, Ending], None], *, first: bool) -> None:
+        """Have a job done; ``then`` hears how its process ended."""
+
+
+class Dispatcher:
+    """Hands jobs to workers in the order of the line.
+
+    Parameters
+    ----------
+    store : Store
+    workers : Hands
+    settings : Settings
+    """
+
+    def __init__(self, store: Store, workers: Hands, settings: Settings) -> None:
+        self.store, self.workers, self.settings = store, workers, settings
+        self._flying: dict[tuple[int, int], str] = {}  # job and attempt, to its class
+        self._seen: dict[tuple[int, int], tuple[int, float]] = {}  # beat, and when it was first seen
+        self._news = threading.Event()
+        self._closing = False
+        self._looked = self._forgot = float("-inf")
+        self._thread = threading.Thread(target=self._run, name="dispatcher", daemon=True)
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def wake(self) -> None:
+        """Say that there may be something to do."""
+        self._news.set()
+
+    def close(self) -> None:
+        """End; what runs goes on until its worker ends."""
+        self._closing = True
+        self._news.set()
+        self._thread.join(5.0)
+
+    def _run(self) -> None:
+        while not self._closing:
+            try:
+                self._look_for_lost()
+                self._fill()
+                self._forget()
+            except StoreError as error:
+                logger.warning("%s", error)
+                time.sleep(IDLE_SECONDS)
+            except Exception:  # whatever it is, the other jobs are to go on
+                logger.exception("the dispatcher goes on after")
+                time.sleep(IDLE_SECONDS)
+            self._news.wait(IDLE_SECONDS)
+            self._news.clear()
+
+    def _fill(self) -> None:
+        """Hand out jobs for as many workers as are free; long ones leave one worker to the quick ones."""
+        slots = self.workers.slots()
+        while len(self._flying) < slots and not self._closing:
+            longs = sum(job_class == LONG for job_class in self._flying.values())
+            claimed = self.store.claim(long_too=longs < max(1, slots - 1))
+            if claimed is None:
+                return
+            self._hand_out(*claimed)
+
+    def _hand_out(self, number: int, attempt: int) -> None:
+        job = self.store.job(number)
+        request = job.request
+        longest = self.settings.longest(request.job_class)
+        order = Order(
+            self.settings.store,
+            number,
+            attempt,
+            longest if request.time_limit is None else request.time_limit,
+            self.settings.memory,
+            self.settings.decisions,
+            self.workers.address if request.kind == "scenarios" else None,
+        )
+        self._flying[number, attempt] = request.job_class
+        self.workers.submit(order, self._ended, first=request.job_class == QUICK)
+
+    def _ended(self, order: Order, ending: Ending) -> None:
+        """Hear how the process of a job ended."""
+        try:
+            if ending.how in (DIED, LATE):
+                self._take_back(order.number, order.attempt, ending)
+        except StoreError as error:  # it is found again when it shows no sign of life
+            logger.warning("%s", error)
+        finally:
+            self._flying.pop((order.number, order.attempt), None)
+            self.wake()
+
+    def _take_back(self, number: int, attempt: int, ending: Ending) -> None:
+        if attempt >= LAST:
+            self.store.end(number, attempt, f"{_why(ending)} It was begun {attempt} times.", failed=True)
+        else:
+            self.store.lost(number, attempt, _why(ending), for_good=ending.how == LATE)
+
+    def _look_for_lost(self) -> None:
+        """Put jobs back whose process shows no sign of life: those of a service that was killed, for one."""
+        now = time.monotonic()
+        if now - self._looked < IDLE_SECONDS:
+            return
+        self._looked = now
+        running = {(number, attempt): beat for number, attempt, beat, _ in self.store.running()}
+        self._seen = {
+            job: self._seen[job] if job in self._seen and self._seen[job][0] == beat else (beat, now)
+            for job, beat in running.items()
+        }
+        for (number, attempt), (_, since) in self._seen.items():
+            if now - since > SILENT_SECONDS:
+                self._take_back(number, attempt, Ending(OTHERS))
+
+    def _forget(self) -> None:
+        """Take out results that are older than they are kept."""
+        if time.monotonic() - self._forgot > FORGET_SECONDS:
+            self._forgot = time.monotonic()
+            self.store.forget(time.time() - self.settings.keep_days * DAY)
+
+
+def _why(ending: Ending) -> str:
+    """Return in words how the process of a job ended early."""
+    if ending.how == LATE:
+        return "Its process was ended, since it was not back a minute after its time limit."
+    if ending.how == OTHERS:
+        return "Its process showed no sign of life any more."
+    if ending.exit is not None and ending.exit < 0:
+        return f"Its process was killed by the system (signal {-ending.exit}), as when memory runs out."
+    return "Its process ended early."
