@@ -22,12 +22,17 @@ def style_sheet() -> str:
 
 def fragment(document: Document) -> str:
     """Return a document for a notebook: its style with it, long tables folded."""
+    return f'<div class="ruddock"><style>{style_sheet()}</style>{body(document)}</div>'
+
+
+def body(document: Document) -> str:
+    """Return a document without its style, for a page that has it: long tables folded."""
     parts = []
     for section in document.sections:
         if section.title:
             parts.append(f"<h3>{escape(section.title)}</h3>")
         parts += [block_html(block, fold=FOLDED, whole=document.whole) for block in section.blocks]
-    return f'<div class="ruddock"><style>{style_sheet()}</style>{"".join(parts)}</div>'
+    return "".join(parts)
 
 
 def block_html(block: Block, *, fold: int | None = None, whole: bool = False, figure: str = "") -> str:

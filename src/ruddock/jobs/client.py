@@ -18,14 +18,13 @@ from ruddock.formats.files import written_whole
 from ruddock.formats.model_json import model_document
 from ruddock.insight.scenarios import Answer, Task, work
 from ruddock.jobs.records import Job, Request
-from ruddock.jobs.wire import outcome_unpacked, problems_packed
-from ruddock.modelling.lowering import lowered
-from ruddock.modelling.plan import Plan
+from ruddock.jobs.wire import ARRAYS, OUTCOME, outcome_unpacked, plan_of, problems_packed
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from ruddock.modelling.model import Model
+    from ruddock.modelling.plan import Plan
 
 DEFAULT = "http://127.0.0.1:8765"
 ADDRESS, TOKEN = "RUDDOCK_SERVICE", "RUDDOCK_TOKEN"
@@ -172,9 +171,9 @@ class Service(Executor):
         content = problems_packed(task.problems, task.gives, task.options)
         limit = None if task.seconds == float("inf") else max(task.seconds, 1e-3)
         request = Request(kind="arrays", time_limit=limit, gap=task.gap, reports=())
-        job = self.send_parcel(Parcel(request, {"arrays.npz": content}))
+        job = self.send_parcel(Parcel(request, {ARRAYS: content}))
         job.wait()
-        outcome, stages, _, seconds = outcome_unpacked(job.file("outcome.npz"))
+        outcome, stages, _, seconds = outcome_unpacked(job.file(OUTCOME))
         return Answer(outcome, stages, seconds)
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
@@ -250,7 +249,7 @@ class SentJob:
         return self._ask("GET", f"/files/{name}").content
 
     def plan(self) -> Plan:
-        """Wait for the job, and return its plan: the same as solving here gives.
+        """Wait until the job has an answer, and return its plan: the same as solving here gives.
 
         Raises
         ------
@@ -259,8 +258,13 @@ class SentJob:
         FormatError
             If what came back is not an answer to its model.
         """
-        self.wait()
-        return plan_of(self._own_model(), self.file("outcome.npz"))
+        model = self._own_model()
+        for found in self.progress():
+            if OUTCOME in found.files:  # it need not wait for its reports
+                break
+        else:
+            self.wait()
+        return plan_of(model, self.file(OUTCOME))
 
     def _own_model(self) -> Model:
         if self.model is None:
@@ -292,25 +296,6 @@ class SentJob:
                 temporary.write_bytes(content)
             paths.append(path)
         return paths
-
-
-def plan_of(model: Model, content: bytes) -> Plan:
-    """Return the plan of a model that an outcome in bytes belongs to.
-
-    Raises
-    ------
-    FormatError
-        If the bytes are no outcome, or one of another model.
-    """
-    outcome, stages, gives, _ = outcome_unpacked(content)
-    formulation = model.formulation()
-    base = lowered(formulation).base
-    for array, size in ((outcome.x, base.n), (outcome.activity, base.m), (outcome.y, base.m)):
-        if array is not None and array.shape != (size,):
-            raise FormatError(f"the answer is one of another model: it has {len(array):,} values, not {size:,}")
-    plan = Plan(formulation, outcome, tuple(stages), tuple(gives))
-    plan.model = model
-    return plan
 
 
 def _table_sent(table: pd.DataFrame | str | Path) -> tuple[str, bytes]:

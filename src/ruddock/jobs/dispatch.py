@@ -150,7 +150,7 @@ class Dispatcher:
 def _why(ending: Ending) -> str:
     """Return in words how the process of a job ended early."""
     if ending.how == LATE:
-        return "Its process was ended, since it was not back a minute after its time limit."
+        return "Its process was ended, since it was not back four minutes after its time limit."
     if ending.how == OTHERS:
         return "Its process showed no sign of life any more."
     if ending.exit is not None and ending.exit < 0:

@@ -54,7 +54,7 @@ def duration(seconds: float | None) -> str:
         return ""
     whole = round(seconds)
     if whole < 60:
-        return f"{seconds:.1f} s" if seconds < 10 else f"{whole} s"
+        return f"{seconds:.1f} s" if seconds < 10 and seconds != whole else f"{whole} s"
     minutes, rest = divmod(whole, 60)
     if minutes < 60:
         return f"{minutes} min {rest} s" if rest else f"{minutes} min"
@@ -69,7 +69,7 @@ def ago(moment: float | None) -> str:
     seconds = max(0.0, time.time() - moment)
     if seconds < 5:
         return "just now"
-    return f"{duration(seconds if seconds < 60 else seconds // 60 * 60)} ago"
+    return f"{duration(int(seconds) if seconds < 60 else seconds // 60 * 60)} ago"
 
 
 def _size(count: int) -> str:
@@ -96,10 +96,10 @@ def facts_of(job: Job) -> list[tuple[str, str, str]]:
         facts.append(("Place in line", str(job.place), f"{asked.job_class} jobs"))
     if now.best is not None:
         facts.append(("Best plan so far" if job.open else "Best plan", amount(now.best, now.unit), ""))
-    if now.bound is not None:
+    if now.bound is not None and now.gap != 0:
         edge = "no plan is better than this"
         facts.append(("At most" if now.maximize else "At least", amount(now.bound, now.unit), edge))
-    if now.gap is not None:
+    if now.gap:
         facts.append(("Gap", f"{now.gap:.2%}", "what could still be gained, at most"))
     if job.started is not None and job.state != "waiting":
         took = (job.ended or time.time()) - job.started
@@ -219,7 +219,7 @@ def routes(front: Front) -> APIRouter:
         found = own(http, number)
         return _page(
             "job", job=found, facts=facts_of(found), words=WORDS, said=SAID, key=_Keys(http).key(number),
-            text=(front.store.file(number, f"{found.request.kind}.txt") or b"").decode("utf-8", "replace"),
+            answer=(front.store.file(number, f"{found.request.kind}.fragment") or b"").decode("utf-8", "replace"),
             report="report.html" in found.files, log=front.store.log(number),
             downloads={name: size for name, size in found.files.items() if not name.endswith((".npz", ".fragment"))},
             live=json.dumps(found.progress.points) if found.progress.points else "[]",

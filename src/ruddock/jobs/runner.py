@@ -21,7 +21,7 @@ from ruddock.jobs.store import Store, StoreError
 
 BEAT_SECONDS = 1.0
 LOOK_SECONDS = 0.2  # between two looks at a process
-GRACE_SECONDS = 60.0  # beyond its time limit that a job has for reading, and for writing its reports
+GRACE_SECONDS = 240.0  # beyond its time limit that a job has for reading, and for writing its reports
 FORKS: Any = multiprocessing.get_context("fork" if "fork" in multiprocessing.get_all_start_methods() else "spawn")
 DONE, DIED, LATE, OTHERS = "done", "died", "late", "others"
 

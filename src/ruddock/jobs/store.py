@@ -243,6 +243,15 @@ class Store:
                 connection.execute(delete(files).where(files.c.number == number, files.c.role == KEPT))
                 _put(connection, number, KEPT, {name: content})
 
+    def answer(self, number: int, attempt: int, verdict: str, status: str | None, results: Mapping[str, bytes]) -> None:
+        """Give the answer of a job whose reports are still to be written."""
+        with self._writing() as connection:
+            values = {"verdict": verdict, "status": status}
+            if connection.execute(update(jobs).where(_mine(number, attempt)).values(values)).rowcount:
+                connection.execute(delete(files).where(files.c.number == number, files.c.role == RESULT))
+                _put(connection, number, RESULT, results)
+                _say(connection, number, "solved")
+
     def end(
         self,
         number: int,
@@ -254,7 +263,7 @@ class Store:
         reason: str | None = None,
         results: Mapping[str, bytes] | None = None,
     ) -> bool:
-        """End a job with its results, all or nothing and once; return whether it was this attempt's to end."""
+        """End a job with further results, all or nothing and once; return whether it was this attempt's to end."""
         values = {
             "state": "failed" if failed else "done", "ended": time.time(), "verdict": verdict, "status": status,
             "reason": reason,

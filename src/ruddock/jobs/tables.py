@@ -29,7 +29,7 @@ from ruddock.errors import DataError
 
 BUSY_SECONDS = 30  # that a write waits for another one to end
 
-_compiled: dict[Any, Any] = {}  # statements, of which there are few, for all engines: a process that forks has them ready
+_compiled: dict[Any, Any] = {}  # statements, of which there are few; a process that forks has them ready
 metadata = MetaData()
 
 jobs = Table(

@@ -16,7 +16,7 @@ from ruddock.formats.rdk.source import unquoted
 from ruddock.formats.tables.sources import READABLE, TableSource, is_database
 from ruddock.jobs.records import Request
 from ruddock.jobs.settings import MEGABYTE, Settings
-from ruddock.jobs.work import ARRAYS_SENT
+from ruddock.jobs.wire import ARRAYS
 
 MODELS = (".rdk", ".mps", ".mps.gz", ".csv", ".tsv", ".xlsx", ".xlsm", ".ods", ".json")
 LONGEST_NAME = 150
@@ -125,8 +125,8 @@ def completed(request: Request, files: dict[str, bytes]) -> Request:
         If no file, or more than one, could be the model, or something that is named did not come.
     """
     if request.kind == "arrays":
-        if ARRAYS_SENT not in files:
-            raise NotTakenError("missing", f"the arrays come in a file called {ARRAYS_SENT}")
+        if ARRAYS not in files:
+            raise NotTakenError("missing", f"the arrays come in a file called {ARRAYS}")
         return request
     model = request.model or _model_among(files)
     if model not in files:

@@ -1,4 +1,4 @@
-"""Problems and outcomes as bytes: named arrays and a heading in JSON, nothing that could run."""
+"""Problems, outcomes and plans as bytes: named arrays and a heading in JSON, nothing that could run."""
 
 from __future__ import annotations
 
@@ -15,10 +15,14 @@ from scipy.sparse import csc_matrix
 from ruddock.engine.in_order import Give, Stage
 from ruddock.engine.outcome import Basis, Counters, Moment, Options, Outcome
 from ruddock.errors import FormatError
+from ruddock.modelling.lowering import lowered
+from ruddock.modelling.model import Model
+from ruddock.modelling.plan import Plan
 from ruddock.problem import Floats, Problem
 
 HEADING = "heading"
-ARRAYS = ("x", "activity", "y", "reduced", "proof", "ray")
+ARRAYS, OUTCOME = "arrays.npz", "outcome.npz"  # the files that hold them
+VECTORS = ("x", "activity", "y", "reduced", "proof", "ray")
 MOST_BYTES = 2**31
 
 
@@ -154,7 +158,7 @@ def outcome_packed(outcome: Outcome, stages: Sequence[Stage], gives: Sequence[Gi
         "gives": [[give.share, give.amount] for give in gives],
         "seconds": seconds,
     }
-    arrays: dict[str, Any] = {name: getattr(outcome, name) for name in ARRAYS}
+    arrays: dict[str, Any] = {name: getattr(outcome, name) for name in VECTORS}
     arrays["numbers"] = np.array([outcome.objective, outcome.bound])
     arrays["history"] = np.array(outcome.history, float).reshape(-1, 4)
     arrays["stages"] = np.array(
@@ -191,7 +195,7 @@ def outcome_unpacked(content: bytes) -> tuple[Outcome, list[Stage], list[Give], 
             crossed_rows=crossed_rows,
             counters=Counters(**counters),
             history=tuple(Moment(s, int(nodes), best, low) for s, nodes, best, low in arrays["history"].tolist()),
-            **{name: arrays.get(name) for name in ARRAYS},
+            **{name: arrays.get(name) for name in VECTORS},
         )
         stages = [
             Stage(value, low, bool(proven), None if np.isnan(top) else top)
@@ -201,6 +205,25 @@ def outcome_unpacked(content: bytes) -> tuple[Outcome, list[Stage], list[Give], 
         return outcome, stages, gives, float(heading["seconds"])
     except (KeyError, ValueError, TypeError, AttributeError) as error:
         raise FormatError(f"this is no outcome: {error}") from None
+
+
+def plan_of(model: Model, content: bytes) -> Plan:
+    """Return the plan of a model that an outcome in bytes belongs to.
+
+    Raises
+    ------
+    FormatError
+        If the bytes are no outcome, or one of another model.
+    """
+    outcome, stages, gives, _ = outcome_unpacked(content)
+    formulation = model.formulation()
+    base = lowered(formulation).base
+    for array, size in ((outcome.x, base.n), (outcome.activity, base.m), (outcome.y, base.m)):
+        if array is not None and array.shape != (size,):
+            raise FormatError(f"the answer is one of another model: it has {len(array):,} values, not {size:,}")
+    plan = Plan(formulation, outcome, tuple(stages), tuple(gives))
+    plan.model = model
+    return plan
 
 
 def values_packed(x: Floats) -> bytes:

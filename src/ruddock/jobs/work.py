@@ -17,7 +17,7 @@ import numpy as np
 import pandas as pd
 
 from ruddock.document.console import text
-from ruddock.document.html import fragment
+from ruddock.document.html import body
 from ruddock.engine.in_order import solve_in_order
 from ruddock.engine.outcome import Limits
 from ruddock.engine.outcome import Progress as EngineProgress
@@ -27,18 +27,26 @@ from ruddock.formats.files import json_text
 from ruddock.formats.tables.given import Given
 from ruddock.jobs.records import Job, Progress
 from ruddock.jobs.store import KEPT, LAST, Store, StoreError
-from ruddock.jobs.wire import outcome_packed, problems_unpacked, values_packed, values_unpacked
-from ruddock.modelling.answer.verdict import headline
+from ruddock.jobs.wire import (
+    ARRAYS,
+    OUTCOME,
+    outcome_packed,
+    plan_of,
+    problems_unpacked,
+    values_packed,
+    values_unpacked,
+)
 from ruddock.modelling.options import SolveOptions, interruptible, running
 from ruddock.modelling.solve import solve_formulation
 from ruddock.progress import progress_sentence
-from ruddock.reporting.report import write_report
+from ruddock.reporting.report import write_reports
 
 if TYPE_CHECKING:
     from concurrent.futures import Executor
 
     from ruddock.document.result import Result
     from ruddock.modelling.model import Model
+    from ruddock.modelling.plan import Plan
 
 EVERY_SECONDS = 0.5  # progress is noted, at most
 KEEP_SECONDS = 1.0  # between two plans that are kept, at most
@@ -46,9 +54,12 @@ MOST_POINTS = 300  # of the history of a job
 PATIENCE = 300.0  # seconds that a result waits for a store that does not answer
 DELIVERY_SECONDS = 5.0  # to make a plan of the values that were kept
 MEMORY_SHARE = 0.7  # of a process's memory that a solve may take; the rest is for reading and reports
-BEST, ARRAYS_SENT, OUTCOME = "best.npz", "arrays.npz", "outcome.npz"
+TEXT_WIDTH = 100
+WRITING = "solved; the reports are being written"
+BEST, SCENARIOS = "best.npz", "scenarios.jsonl"  # kept for another attempt
 
 Results = dict[str, bytes]
+Ending = dict[str, Any]
 
 
 class Work:
@@ -92,7 +103,7 @@ class Work:
                 ending = {"verdict": f"The service failed at it ({type(error).__name__}: {error}).", "failed": True}
             self._end(ending)
 
-    def _end(self, ending: dict[str, Any]) -> None:
+    def _end(self, ending: Ending) -> None:
         """End the job; a store that does not answer is asked again for a while."""
         until = time.monotonic() + PATIENCE
         while True:
@@ -104,7 +115,7 @@ class Work:
                     raise
                 time.sleep(1.0)
 
-    def _answer(self) -> dict[str, Any]:
+    def _answer(self) -> Ending:
         if self.request.kind == "arrays":
             return self._solve_arrays()
         with tempfile.TemporaryDirectory(prefix="ruddock-job-", ignore_cleanup_errors=True) as held:
@@ -131,7 +142,10 @@ class Work:
 
     # ------------------------------------------------------------------ kinds of jobs
 
-    def _solve(self, model: Model) -> dict[str, Any]:
+    def _solve(self, model: Model) -> Ending:
+        known = self.store.file(self.number, OUTCOME)
+        if known is not None:  # an attempt before this one came as far as its reports
+            return self._reported(plan_of(model, known))
         formulation = model.formulation()
         keywords = self._keywords()
         kept = self.store.file(self.number, BEST, KEPT)
@@ -147,23 +161,32 @@ class Work:
             clock.limits.on_plan = lambda x: self._keep(x[: formulation.size])
             plan = solve_formulation(formulation, options, clock)
         plan.model = model
-        results = {OUTCOME: outcome_packed(plan.outcome, plan.stages, plan.gives, plan.effort.seconds)}
-        return {**self._told(plan, results, headline(plan)), "status": plan.status, "reason": plan.reason}
+        packed = outcome_packed(plan.outcome, plan.stages, plan.gives, plan.effort.seconds)
+        self._note(self._ended(plan))
+        return self._reported(plan, {OUTCOME: packed}, plan.status, plan.reason)
 
-    def _check(self, model: Model) -> dict[str, Any]:
-        found = model.check()
-        told = self._told(found, {}, found.document().verdict)
-        told["results"]["check.fragment"] = fragment(found.document()).encode()
-        return told
+    def _ended(self, plan: Plan) -> Progress:
+        """Return how far a plan came in the end."""
+        known = plan.found and plan.goal is not None
+        best = _known(plan.objective) if known else None
+        bound, gap = (_known(plan.bound), _known(plan.gap)) if known else (None, None)
+        self._points.append((round(plan.effort.seconds, 2), best, bound))
+        goal = plan.formulation.first_objective
+        maximize, unit = (None, None) if goal is None else (goal.maximize, goal.unit)
+        points = tuple(self._points) if len(self._points) > 1 else ()
+        seconds, nodes = plan.effort.seconds, plan.effort.nodes
+        return Progress(seconds, nodes, best, bound, gap, maximize, unit, WRITING, points)
 
-    def _diagnose(self, model: Model) -> dict[str, Any]:
+    def _check(self, model: Model) -> Ending:
+        return self._reported(model.check(), {}, None, None)
+
+    def _diagnose(self, model: Model) -> Ending:
         found = model.diagnose(**self._keywords())
-        told = self._told(found, {}, found.document().verdict)
-        return {**told, "status": found.plan.status, "reason": found.plan.reason}
+        return self._reported(found, {}, found.plan.status, found.plan.reason)
 
-    def _scenarios(self, model: Model) -> dict[str, Any]:
-        keep = Path("scenarios.jsonl").resolve()
-        known = self.store.file(self.number, "scenarios.jsonl", KEPT)
+    def _scenarios(self, model: Model) -> Ending:
+        keep = Path(SCENARIOS).resolve()
+        known = self.store.file(self.number, SCENARIOS, KEPT)
         if known is not None:
             keep.write_bytes(known)
         found = model.scenarios(
@@ -174,11 +197,10 @@ class Work:
             on_result=lambda done, of: self._count(done, of, keep),
             **self._keywords(),
         )
-        told = self._told(found, {}, found.document().verdict)
-        return {**told, "status": "stopped" if found.stopped else "optimal"}
+        return self._reported(found, {}, "stopped" if found.stopped else "optimal", None)
 
-    def _solve_arrays(self) -> dict[str, Any]:
-        problems, gives, options = problems_unpacked(self.store.sent(self.number)[ARRAYS_SENT])
+    def _solve_arrays(self) -> Ending:
+        problems, gives, options = problems_unpacked(self.store.sent(self.number)[ARRAYS])
         n = problems[0].n
         if n > self.decisions:
             raise RuddockError(f"the problem has {n:,} columns; here a model may have {self.decisions:,}")
@@ -205,16 +227,40 @@ class Work:
     def _keywords(self) -> dict[str, Any]:
         return {**self.request.solve_keywords, "memory_limit": self.memory * MEMORY_SHARE}
 
-    def _told(self, result: Result, results: Results, verdict: str) -> dict[str, Any]:
-        """Return the ending of a job: its answer as JSON, as text, and as the reports asked for."""
-        results = {f"{self.request.kind}.json": json_text(result.as_dict()).encode(), **results}
-        results[f"{self.request.kind}.txt"] = (text(result.document(), width=100) + "\n").encode()
+    def _reported(
+        self, result: Result, more: Results | None = None, status: str | None = None, reason: str | None = None
+    ) -> Ending:
+        """Give an answer, as JSON and as text, and then write the reports asked for.
+
+        Parameters
+        ----------
+        more : further results; None if the answer was given before
+        """
+        verdict = result.document().verdict
+        if more is not None:
+            kind = self.request.kind
+            answer = {
+                f"{kind}.json": json_text(result.as_dict()).encode(),
+                f"{kind}.txt": (text(result.document(), width=TEXT_WIDTH) + "\n").encode(),
+                f"{kind}.fragment": body(result.document()).encode(),
+            }
+            self.store.answer(self.number, self.attempt, verdict, status, {**answer, **more})
+        else:
+            status = self.job.status
+            reason = getattr(result, "reason", None)
+            if self.attempt >= LAST:
+                return {
+                    "verdict": f"{verdict} No report: its process ended each time.",
+                    "status": status,
+                    "reason": reason,
+                }
+        reports: Results = {}
         with tempfile.TemporaryDirectory(prefix="ruddock-report-") as folder:
-            for form in self.request.reports:
-                path = Path(folder) / f"report.{form}"
-                write_report(result, path)
-                results[path.name] = path.read_bytes()
-        return {"verdict": verdict, "results": results}
+            paths = [Path(folder) / f"report.{form}" for form in self.request.reports]
+            write_reports(result, paths)
+            for path in paths:
+                reports[path.name] = path.read_bytes()
+        return {"verdict": verdict, "status": status, "reason": reason, "results": reports}
 
     # ------------------------------------------------------------------ on the way
 
@@ -255,7 +301,7 @@ class Work:
         self._note(Progress(said=f"{done:,} of {of:,} scenarios"))
         if now - self._kept > 10 * KEEP_SECONDS and keep.exists():
             self._kept = now
-            self._try(lambda: self.store.keep(self.number, self.attempt, "scenarios.jsonl", keep.read_bytes()))
+            self._try(lambda: self.store.keep(self.number, self.attempt, SCENARIOS, keep.read_bytes()))
 
     def _note(self, progress: Progress) -> None:
         self._try(lambda: self.store.progress(self.number, self.attempt, progress))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,25 +24,34 @@ def write_report(
     result: Result, path: str | PathLike[str], question: str | None = None, diagnosis: Diagnosis | None = None
 ) -> None:
     """Write a result as a document, in the form that the ending says; see `Result.report`."""
-    target = Path(path)
-    form = target.suffix.lower()
-    if form not in REPORTS:
-        raise FormatError(f"a report is written as {', '.join(REPORTS)}; {known(form, REPORTS)}", path=str(target))
-    if form == ".json":
-        write_text(target, json_text(result.as_dict()))
-        return
-    document, ranges = report_of(result, diagnosis)
-    if form == ".html":
-        from ruddock.reporting.page import page
+    write_reports(result, [Path(path)], question, diagnosis)
 
-        write_text(target, page(document, question))
-    elif form == ".md":
-        asked = (Section("", [Sentence(question)]),) if question else ()
-        write_text(target, markdown(Document(document.title, (*asked, *document.sections))))
-    else:
-        from ruddock.reporting.workbook import write_workbook
 
-        write_workbook(result, document, ranges, question, target)
+def write_reports(
+    result: Result, paths: Iterable[Path], question: str | None = None, diagnosis: Diagnosis | None = None
+) -> None:
+    """Write a result as documents in several forms; what they say is worked out once."""
+    whole: tuple[Document, Sensitivity | None] | None = None
+    for target in paths:
+        form = target.suffix.lower()
+        if form not in REPORTS:
+            raise FormatError(f"a report is written as {', '.join(REPORTS)}; {known(form, REPORTS)}", path=str(target))
+        if form == ".json":
+            write_text(target, json_text(result.as_dict()))
+            continue
+        whole = whole or report_of(result, diagnosis)
+        document, ranges = whole
+        if form == ".html":
+            from ruddock.reporting.page import page
+
+            write_text(target, page(document, question))
+        elif form == ".md":
+            asked = (Section("", [Sentence(question)]),) if question else ()
+            write_text(target, markdown(Document(document.title, (*asked, *document.sections))))
+        else:
+            from ruddock.reporting.workbook import write_workbook
+
+            write_workbook(result, document, ranges, question, target)
 
 
 def report_of(result: Result, diagnosis: Diagnosis | None = None) -> tuple[Document, Sensitivity | None]:

@@ -152,8 +152,9 @@ function watch(live) {
       if (response.ok) {
         const job = await response.json();
         if (!["waiting", "running"].includes(job.state)) return location.reload();
-        if (job.state !== live.dataset.state) return location.reload();
-        document.getElementById("verdict").textContent = job.progress.said || "Nothing is known yet.";
+        if (job.state !== live.dataset.state || job.verdict !== live.dataset.verdict) return location.reload();
+        document.getElementById("name").textContent = job.name;
+        document.getElementById("verdict").textContent = job.verdict || job.progress.said || "Nothing is known yet.";
         document.getElementById("facts").replaceChildren(...job.facts.map(fact));
         draw(chart, job.progress.points, job.progress.unit || "");
       }
