@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any
 
@@ -10,6 +10,7 @@ from fastapi import FastAPI, Response
 from fastapi.exceptions import RequestValidationError
 from fastapi.requests import Request as HttpRequest
 from fastapi.responses import JSONResponse
+from starlette.datastructures import MutableHeaders
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -73,14 +74,27 @@ def application(settings: Settings, workers: Workers | None = None) -> FastAPI:
     app.add_middleware(Bounded, most=settings.job_bytes + ROOM)
     _tell_refusals(app, front)
 
-    @app.middleware("http")
-    async def secure(http: HttpRequest, call: Callable[[HttpRequest], Awaitable[Response]]) -> Response:
-        response = await call(http)
-        for name, value in HEADERS.items():
-            response.headers.setdefault(name, value)
-        return response
-
+    app.add_middleware(Secure)
     return app
+
+
+class Secure:
+    """Adds the headers that keep pages safe to every response that has none of its own."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Pass a request on, and its response back."""
+
+        async def headed(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                headers = MutableHeaders(scope=message)
+                for name, value in HEADERS.items():
+                    headers.setdefault(name, value)
+            await send(message)
+
+        await self.app(scope, receive, headed)
 
 
 class Bounded:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import Executor
 from typing import Any
@@ -12,6 +13,8 @@ from distributed import Client, Future, LocalCluster, secede
 from distributed.diagnostics.plugin import WorkerPlugin
 
 from ruddock.jobs.runner import DIED, Ending, Order, Runner
+
+LOOK_SECONDS = 1.0  # between two looks at which workers there are
 
 _runners: list[Runner] = []  # of this worker, those that are idle
 _lock = threading.Lock()
@@ -80,9 +83,10 @@ class Workers:
 
     def __init__(self, scheduler: str | None, count: int) -> None:
         self._cluster: LocalCluster | None = None
+        self._slots, self._looked = 0, float("-inf")
         if scheduler is None:
             # a worker has its jobs in processes that limit themselves
-            dask.config.set({"distributed.worker.memory.terminate": False})
+            dask.config.set({"distributed.worker.memory.terminate": False, "distributed.worker.profile.enabled": False})
             self._cluster = LocalCluster(
                 n_workers=count, threads_per_worker=1, processes=True, dashboard_address=None, memory_limit=0,
                 host="127.0.0.1",
@@ -99,9 +103,12 @@ class Workers:
         return str(self.client.scheduler_info()["address"])
 
     def slots(self) -> int:
-        """Return how many jobs can be done at once."""
-        known = self.client.scheduler_info(n_workers=-1)
-        return sum(int(worker["nthreads"]) for worker in known["workers"].values())
+        """Return how many jobs can be done at once; workers that come and go are noticed after a moment."""
+        if time.monotonic() - self._looked > LOOK_SECONDS:
+            known = self.client.scheduler_info(n_workers=-1)
+            self._looked = time.monotonic()
+            self._slots = sum(int(worker["nthreads"]) for worker in known["workers"].values())
+        return self._slots
 
     def submit(self, order: Order, then: Callable[[Order, Ending], None], *, first: bool) -> None:
         """Hand a job to a worker; ``then`` hears, in another thread, how its process ended."""

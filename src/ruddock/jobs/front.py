@@ -125,9 +125,10 @@ class Front:
 
     def job(self, number: int, key: str) -> Job:
         """Return a job of this key; a number that is not there is told in the same words as a wrong key."""
-        if not self.store.has_key(number, key):
-            raise RefusedHttpError(403, "key", f"there is no job {number} with this key")
-        return self.store.job(number)
+        try:
+            return self.store.job(number, key)
+        except KeyError:
+            raise RefusedHttpError(403, "key", f"there is no job {number} with this key") from None
 
     def file(self, number: int, name: str, role: str = RESULT) -> Response:
         """Return a file of a job to be saved, or shown where it is a report."""

@@ -1,8 +1,9 @@
-"""The process beside a worker that has everything imported, and gives each job a process of its own.
+"""The process beside a worker that has everything imported, and has jobs done in a process of their own.
 
-It is told of jobs by lines of JSON, and answers each with one when the job's process has ended. While that works, it
-shows so in the store, hands on a wish to stop, and ends it where its time is up or the job is another one's by now.
-When the worker is gone, so that nobody listens any more, it ends with it.
+It is told of jobs by lines of JSON, and answers each with one when the job has ended. While that is done, it shows so
+in the store, hands on a wish to stop, and ends the job's process where its time is up or the job is another one's by
+now. That process does one job after another, and is made anew when it has grown or has done many. When the worker is
+gone, so that nobody listens any more, all of it ends.
 """
 
 from __future__ import annotations
@@ -15,6 +16,7 @@ import subprocess
 import sys
 import threading
 import time
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from ruddock.jobs.store import Store, StoreError
@@ -23,6 +25,8 @@ BEAT_SECONDS = 1.0
 LOOK_SECONDS = 0.2  # between two looks at a process
 GRACE_SECONDS = 240.0  # beyond its time limit that a job has for reading, and for writing its reports
 FORKS: Any = multiprocessing.get_context("fork" if "fork" in multiprocessing.get_all_start_methods() else "spawn")
+MOST_JOBS = 50  # that one process does, one after another
+GROWN_SHARE = 0.1  # of what a job may take: a process that has grown by more does no other job
 DONE, DIED, LATE, OTHERS = "done", "died", "late", "others"
 
 
@@ -98,8 +102,9 @@ def main() -> None:
     os.dup2(2, 1)  # what a job prints is no answer
     _warm()
     worker = os.getppid()
+    hands = _Hands()
     for line in sys.stdin:
-        print(json.dumps(_done(Order(*json.loads(line)), worker)), file=answers)
+        print(json.dumps(hands.done(Order(*json.loads(line)), worker)), file=answers)
 
 
 WARM = """decisions
@@ -117,14 +122,12 @@ def _warm() -> None:
     """Do small jobs in a store of their own, so that all jobs after them find everything imported and compiled."""
     import gc
     import tempfile
-    from pathlib import Path
 
     from ruddock.formats.rdk.read import read_rdk_text
     from ruddock.jobs.records import Request
     from ruddock.jobs.settings import sqlite_url
     from ruddock.jobs.work import Work
 
-    here = os.getcwd()
     with tempfile.TemporaryDirectory(prefix="ruddock-warm-") as folder:
         store = Store(sqlite_url(Path(folder) / "warm.db"), pooled=False)
         store.prepare()
@@ -136,55 +139,104 @@ def _warm() -> None:
             claimed = store.claim()
             assert claimed is not None
             Work(store, *claimed, memory=1024, decisions=100).run()
-        os.chdir(here)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.collect()
     gc.freeze()  # what is shared with the jobs' processes stays shared
 
 
-def _done(order: Order, worker: int) -> Ending:
-    """Have a job done in a process of its own."""
+class _Hand:
+    """The process that jobs are done in: one after another, and made anew from time to time."""
+
+    def __init__(self) -> None:
+        self.here, there = FORKS.Pipe()
+        self.process = FORKS.Process(target=_hand, args=(there, os.getpid()))
+        self.process.start()
+        there.close()
+
+    def kill(self) -> None:
+        """End it, and what it is at."""
+        self.process.kill()
+        self.process.join()
+        self.here.close()
+
+
+class _Hands:
+    """Gives a process for each job, the one of the job before where that is as good as new."""
+
+    def __init__(self) -> None:
+        self._idle: _Hand | None = None
+
+    def done(self, order: Order, worker: int) -> Ending:
+        """Have a job done."""
+        hand = self._idle or _Hand()
+        self._idle = None
+        ending, stays = _watched(hand, order, worker)
+        if stays:
+            self._idle = hand
+        elif ending.how == DONE:
+            hand.process.join()
+            hand.here.close()
+        return ending
+
+
+def _watched(hand: _Hand, order: Order, worker: int) -> tuple[Ending, bool]:
+    """Watch over a job; return how it ended, and whether its process takes another one."""
     store = Store(order.store, pooled=False)
-    process = FORKS.Process(target=_work, args=(order,))
-    process.start()
     ends = time.monotonic() + order.seconds + GRACE_SECONDS
     beat, told = time.monotonic(), False
-    while process.is_alive():
-        process.join(LOOK_SECONDS)
-        now = time.monotonic()
-        if os.getppid() != worker:
-            process.kill()
-            sys.exit(1)
-        if now > ends:
-            process.kill()
-            process.join()
-            return Ending(LATE, process.exitcode)
-        if now - beat < BEAT_SECONDS or not process.is_alive():
-            continue
-        beat = now
+    try:
+        hand.here.send(order)
+        while not hand.here.poll(LOOK_SECONDS):
+            now = time.monotonic()
+            if os.getppid() != worker:
+                hand.kill()
+                sys.exit(1)
+            if now > ends:
+                hand.kill()
+                return Ending(LATE, hand.process.exitcode), False
+            if now - beat < BEAT_SECONDS:
+                continue
+            beat = now
+            try:
+                mine, stop = store.beat(order.number, order.attempt)
+            except StoreError:
+                continue  # it may come back
+            if not mine and not hand.here.poll(BEAT_SECONDS):  # unless it has just ended the job itself
+                hand.kill()
+                return Ending(OTHERS, hand.process.exitcode), False
+            if stop and not told and hand.process.pid is not None:
+                told = True
+                os.kill(hand.process.pid, signal.SIGINT)
+        return Ending(DONE, 0), bool(hand.here.recv())
+    except (EOFError, OSError):
+        hand.process.join(LOOK_SECONDS)
+        hand.kill()
+        return Ending(DIED, hand.process.exitcode), False
+
+
+def _hand(orders: Any, runner: int) -> None:
+    """Do jobs until there is a reason for a new process."""
+    threading.Thread(target=_follow, args=(runner,), daemon=True).start()
+    size = used_memory()
+    stores: dict[str, Store] = {}
+    for done in range(1, MOST_JOBS + 1):
         try:
-            mine, stop = store.beat(order.number, order.attempt)
-        except StoreError:
-            continue  # it may come back
-        if not mine and process.is_alive():
-            process.join(BEAT_SECONDS)  # it may just have ended the job itself
-            if process.is_alive():
-                process.kill()
-                process.join()
-                return Ending(OTHERS, process.exitcode)
-        if stop and not told and process.pid is not None:
-            told = True
-            os.kill(process.pid, signal.SIGINT)
-    return Ending(DONE if process.exitcode == 0 else DIED, process.exitcode)
+            order = Order(*orders.recv())
+        except EOFError:
+            return
+        limit_memory(size + order.memory * 2**20)
+        store = stores.setdefault(order.store, Store(order.store, pooled=False))
+        _work(store, order)
+        grown = used_memory() - size > GROWN_SHARE * order.memory * 2**20
+        stays = done < MOST_JOBS and not grown and order.scheduler is None
+        orders.send(stays)
+        if not stays:
+            return
 
 
-def _work(order: Order) -> None:
-    """Be the process of one job."""
+def _work(store: Store, order: Order) -> None:
     from ruddock.jobs.work import Work
 
-    limit_memory(order.memory)
-    threading.Thread(target=_follow, args=(os.getppid(),), daemon=True).start()
-    store = Store(order.store)
     executor: Any = None
     if order.scheduler is not None:
         from ruddock.jobs.cluster import executor_of
@@ -200,16 +252,24 @@ def _follow(parent: int) -> None:
     os._exit(1)
 
 
-def limit_memory(megabytes: float) -> None:
-    """Let this process take so much memory more than it has now, where the system can see to that."""
+def used_memory() -> int:
+    """Return the bytes of addresses that this process has; 0 where the system does not say."""
+    try:
+        pages = int(Path("/proc/self/statm").read_text(encoding="ascii").split()[0])
+    except OSError:
+        return 0
+    return pages * os.sysconf("SC_PAGE_SIZE")
+
+
+def limit_memory(most: float) -> None:
+    """Let this process have so many bytes of addresses, where the system can see to that."""
     try:
         import resource
     except ImportError:  # not on this system
         return
-    with open("/proc/self/statm", encoding="ascii") as held:
-        pages = int(held.read().split()[0])
-    most = int(pages * resource.getpagesize() + megabytes * 2**20)
-    resource.setrlimit(resource.RLIMIT_AS, (most, most))
+    limit = int(most) if used_memory() else resource.RLIM_INFINITY
+    _, hard = resource.getrlimit(resource.RLIMIT_AS)
+    resource.setrlimit(resource.RLIMIT_AS, (limit, hard))
 
 
 if __name__ == "__main__":

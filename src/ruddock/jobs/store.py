@@ -93,23 +93,22 @@ class Store:
             counts = connection.execute(select(func.count(), own).where(jobs.c.state.in_(OPEN))).one()
         return int(counts[0]), int(counts[1])
 
-    def has_key(self, number: int, key: str) -> bool:
-        """Say whether a job has this key; a job that is not there takes as long as a wrong key."""
-        with self._reading() as connection:
-            kept = connection.execute(select(jobs.c.key_hash).where(jobs.c.number == number)).scalar()
-        return hmac.compare_digest(kept or hashed(""), hashed(key)) and kept is not None
-
-    def job(self, number: int) -> Job:
+    def job(self, number: int, key: str | None = None) -> Job:
         """Return a job.
+
+        Parameters
+        ----------
+        key : where whoever asks has to show it; a job that is not there takes as long as a wrong key
 
         Raises
         ------
         KeyError
-            If there is none of this number.
+            If there is none of this number, or it has another key.
         """
         with self._reading() as connection:
             row = connection.execute(select(jobs).where(jobs.c.number == number)).mappings().one_or_none()
-            if row is None:
+            right = key is None or hmac.compare_digest(hashed("") if row is None else row["key_hash"], hashed(key))
+            if row is None or not right:
                 raise KeyError(number)
             held = connection.execute(
                 select(files.c.name, files.c.size).where(files.c.number == number, files.c.role == RESULT)
@@ -243,10 +242,18 @@ class Store:
                 connection.execute(delete(files).where(files.c.number == number, files.c.role == KEPT))
                 _put(connection, number, KEPT, {name: content})
 
-    def answer(self, number: int, attempt: int, verdict: str, status: str | None, results: Mapping[str, bytes]) -> None:
+    def answer(
+        self,
+        number: int,
+        attempt: int,
+        verdict: str,
+        status: str | None,
+        progress: Progress,
+        results: Mapping[str, bytes],
+    ) -> None:
         """Give the answer of a job whose reports are still to be written."""
         with self._writing() as connection:
-            values = {"verdict": verdict, "status": status}
+            values = {"verdict": verdict, "status": status, "progress": json.dumps(asdict(progress))}
             if connection.execute(update(jobs).where(_mine(number, attempt)).values(values)).rowcount:
                 connection.execute(delete(files).where(files.c.number == number, files.c.role == RESULT))
                 _put(connection, number, RESULT, results)
@@ -261,13 +268,19 @@ class Store:
         failed: bool = False,
         status: str | None = None,
         reason: str | None = None,
+        name: str | None = None,
+        progress: Progress | None = None,
         results: Mapping[str, bytes] | None = None,
     ) -> bool:
         """End a job with further results, all or nothing and once; return whether it was this attempt's to end."""
-        values = {
+        values: dict[str, Any] = {
             "state": "failed" if failed else "done", "ended": time.time(), "verdict": verdict, "status": status,
             "reason": reason,
         }  # fmt: skip
+        if name is not None:
+            values["name"] = name
+        if progress is not None:
+            values["progress"] = json.dumps(asdict(progress))
         with self._writing() as connection:
             if not connection.execute(update(jobs).where(_mine(number, attempt)).values(values)).rowcount:
                 return False

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import signal
 import tempfile
 import time
 import traceback
 from collections.abc import Callable
+from contextlib import chdir
 from dataclasses import replace
 from math import isfinite
 from pathlib import Path
@@ -82,6 +82,8 @@ class Work:
         self.job: Job = store.job(number)
         self.request = self.job.request
         self._noted = self._kept = 0.0
+        self._name: str | None = None
+        self._last: Progress | None = None
         self._points: list[tuple[float, float | None, float | None]] = []
         self._every = 1
         self._heard = 0
@@ -108,7 +110,7 @@ class Work:
         until = time.monotonic() + PATIENCE
         while True:
             try:
-                self.store.end(self.number, self.attempt, **ending)
+                self.store.end(self.number, self.attempt, name=self._name, progress=self._last, **ending)
                 return
             except StoreError:
                 if time.monotonic() > until:
@@ -118,19 +120,22 @@ class Work:
     def _answer(self) -> Ending:
         if self.request.kind == "arrays":
             return self._solve_arrays()
-        with tempfile.TemporaryDirectory(prefix="ruddock-job-", ignore_cleanup_errors=True) as held:
-            os.chdir(held)  # so that messages name a file as it was sent, without the folder of this machine
-            for name, content in self.store.sent(self.number).items():
-                Path(name).write_bytes(content)
-            model = self._read()
-            self.store.progress(self.number, self.attempt, Progress(), model.name)
-            if self.request.kind == "scenarios":
-                return self._scenarios(model)
-            if self.request.kind == "diagnose":
-                return self._diagnose(model)
-            if self.request.kind == "check":
-                return self._check(model)
-            return self._solve(model)
+        # there, so that messages name a file as it was sent, without the folder of this machine
+        with tempfile.TemporaryDirectory(prefix="ruddock-job-", ignore_cleanup_errors=True) as held, chdir(held):
+            return self._answer_model()
+
+    def _answer_model(self) -> Ending:
+        for name, content in self.store.sent(self.number).items():
+            Path(name).write_bytes(content)
+        model = self._read()
+        self._name = model.name
+        if self.request.kind == "scenarios":
+            return self._scenarios(model)
+        if self.request.kind == "diagnose":
+            return self._diagnose(model)
+        if self.request.kind == "check":
+            return self._check(model)
+        return self._solve(model)
 
     def _read(self) -> Model:
         given = Given.sent(Path(), self.request.data) if self.request.model.lower().endswith(".rdk") else Given()
@@ -162,7 +167,7 @@ class Work:
             plan = solve_formulation(formulation, options, clock)
         plan.model = model
         packed = outcome_packed(plan.outcome, plan.stages, plan.gives, plan.effort.seconds)
-        self._note(self._ended(plan))
+        self._last = self._ended(plan)
         return self._reported(plan, {OUTCOME: packed}, plan.status, plan.reason)
 
     def _ended(self, plan: Plan) -> Progress:
@@ -237,14 +242,20 @@ class Work:
         more : further results; None if the answer was given before
         """
         verdict = result.document().verdict
+        answer: Results = {}
         if more is not None:
             kind = self.request.kind
             answer = {
+                **more,
                 f"{kind}.json": json_text(result.as_dict()).encode(),
                 f"{kind}.txt": (text(result.document(), width=TEXT_WIDTH) + "\n").encode(),
                 f"{kind}.fragment": body(result.document()).encode(),
             }
-            self.store.answer(self.number, self.attempt, verdict, status, {**answer, **more})
+            if self.request.reports:
+                self.store.answer(
+                    self.number, self.attempt, verdict, status, self._last or Progress(said=WRITING), answer
+                )
+                answer = {}
         else:
             status = self.job.status
             reason = getattr(result, "reason", None)
@@ -254,6 +265,8 @@ class Work:
                     "status": status,
                     "reason": reason,
                 }
+        if not self.request.reports:
+            return {"verdict": verdict, "status": status, "reason": reason, "results": answer}
         reports: Results = {}
         with tempfile.TemporaryDirectory(prefix="ruddock-report-") as folder:
             paths = [Path(folder) / f"report.{form}" for form in self.request.reports]
@@ -304,7 +317,8 @@ class Work:
             self._try(lambda: self.store.keep(self.number, self.attempt, SCENARIOS, keep.read_bytes()))
 
     def _note(self, progress: Progress) -> None:
-        self._try(lambda: self.store.progress(self.number, self.attempt, progress))
+        self._last = progress
+        self._try(lambda: self.store.progress(self.number, self.attempt, progress, self._name))
 
     def _keep(self, x: Any) -> None:
         """Keep the values of a better plan, so that nothing is lost with this process."""
