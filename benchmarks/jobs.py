@@ -126,9 +126,13 @@ def main() -> None:
         print(f"  from begun to ended: median {statistics.median(each) * 1e3:.0f} ms")
         print(f"  the same work without a service: {work * 1e3:.0f} ms")
         print(f"  added to each: {(seconds * 2 / asked.jobs - work) * 1e3:.0f} ms of a worker")
-        print(f"{asked.clients} clients asking once a second: {count} answers, median {median * 1e3:.0f} ms, 99 % {late * 1e3:.0f} ms")
+        print(
+            f"{asked.clients} clients asking once a second: {count} answers, median {median * 1e3:.0f} ms, 99 % {late * 1e3:.0f} ms"
+        )
         one, two = study(folder, asked.scenarios)
-        print(f"{asked.scenarios} scenarios: {one:.1f} s in one process, {two:.1f} s as a job on 2 workers, {one / two / 2:.2f} of linear")
+        print(
+            f"{asked.scenarios} scenarios: {one:.1f} s in one process, {two:.1f} s as a job on 2 workers, {one / two / 2:.2f} of linear"
+        )
 
 
 if __name__ == "__main__":

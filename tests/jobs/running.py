@@ -30,7 +30,17 @@ class Running:
         self.start()
 
     def start(self) -> None:
-        command = [sys.executable, "-c", "from ruddock.cli import main; main()", "serve", "--store", self.store, "--port", "0", *self.options]
+        command = [
+            sys.executable,
+            "-c",
+            "from ruddock.cli import main; main()",
+            "serve",
+            "--store",
+            self.store,
+            "--port",
+            "0",
+            *self.options,
+        ]
         self._out = self.log.open("a")
         self.process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=self._out, text=True)
         assert self.process.stdout is not None

@@ -6,13 +6,14 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import Executor
+from importlib import import_module
 from typing import Any
 
 import dask
 from distributed import Client, Future, LocalCluster, secede
 from distributed.diagnostics.plugin import WorkerPlugin
 
-from ruddock.jobs.runner import DIED, Ending, Order, Runner
+from ruddock.jobs.runner import GONE, Ending, Order, Runner
 
 LOOK_SECONDS = 1.0  # between two looks at which workers there are
 
@@ -61,8 +62,9 @@ class Warm(WorkerPlugin):
     name = "ruddock-warm"
 
     def setup(self, worker: Any) -> None:
-        """Start it."""
+        """Start it, and import what the parts of a study need."""
         _runners.append(Runner())
+        import_module("ruddock.insight.scenarios")
 
     def teardown(self, worker: Any) -> None:
         """End the runners with the worker."""
@@ -89,7 +91,7 @@ class Workers:
             dask.config.set({"distributed.worker.memory.terminate": False, "distributed.worker.profile.enabled": False})
             self._cluster = LocalCluster(
                 n_workers=count, threads_per_worker=1, processes=True, dashboard_address=None, memory_limit=0,
-                host="127.0.0.1",
+                host="127.0.0.1", scheduler_kwargs={"dashboard": False, "dashboard_address": "127.0.0.1:0"},
             )  # fmt: skip
             self.client = Client(self._cluster, set_as_default=False)
             self.client.register_plugin(Follow())
@@ -127,7 +129,7 @@ def _ending(future: Future[Any]) -> Ending:
     try:
         return Ending(*future.result())
     except Exception:  # whatever became of the worker
-        return Ending(DIED)
+        return Ending(GONE)
 
 
 def executor_of(scheduler: str) -> Executor:

@@ -8,9 +8,10 @@ import time
 from collections.abc import Callable
 from typing import Protocol
 
-from ruddock.jobs.runner import DIED, LATE, OTHERS, Ending, Order
+from ruddock.jobs.records import MOST_DEATHS
+from ruddock.jobs.runner import DIED, GONE, LATE, SILENT, Ending, Order
 from ruddock.jobs.settings import LONG, QUICK, Settings
-from ruddock.jobs.store import LAST, Store, StoreError
+from ruddock.jobs.store import Store, StoreError
 
 IDLE_SECONDS = 0.5  # between two looks at the line when nothing happens
 SILENT_SECONDS = 10.0  # without a sign of life from a job's process, after which it counts as gone
@@ -111,7 +112,7 @@ class Dispatcher:
     def _ended(self, order: Order, ending: Ending) -> None:
         """Hear how the process of a job ended."""
         try:
-            if ending.how in (DIED, LATE):
+            if ending.how in (DIED, LATE, GONE):
                 self._take_back(order.number, order.attempt, ending)
         except StoreError as error:  # it is found again when it shows no sign of life
             logger.warning("%s", error)
@@ -120,10 +121,11 @@ class Dispatcher:
             self.wake()
 
     def _take_back(self, number: int, attempt: int, ending: Ending) -> None:
-        if attempt >= LAST:
+        if self.store.job(number).last:
             self.store.end(number, attempt, f"{_why(ending)} It was begun {attempt} times.", failed=True)
         else:
-            self.store.lost(number, attempt, _why(ending), for_good=ending.how == LATE)
+            deaths = {LATE: MOST_DEATHS, DIED: 1}.get(ending.how, 0)  # a job that is late once would be again
+            self.store.lost(number, attempt, _why(ending), deaths)
 
     def _look_for_lost(self) -> None:
         """Put jobs back whose process shows no sign of life: those of a service that was killed, for one."""
@@ -138,7 +140,7 @@ class Dispatcher:
         }
         for (number, attempt), (_, since) in self._seen.items():
             if now - since > SILENT_SECONDS:
-                self._take_back(number, attempt, Ending(OTHERS))
+                self._take_back(number, attempt, Ending(SILENT))
 
     def _forget(self) -> None:
         """Take out results that are older than they are kept."""
@@ -151,7 +153,9 @@ def _why(ending: Ending) -> str:
     """Return in words how the process of a job ended early."""
     if ending.how == LATE:
         return "Its process was ended, since it was not back four minutes after its time limit."
-    if ending.how == OTHERS:
+    if ending.how == GONE:
+        return "The worker that was at it is gone."
+    if ending.how == SILENT:
         return "Its process showed no sign of life any more."
     if ending.exit is not None and ending.exit < 0:
         return f"Its process was killed by the system (signal {-ending.exit}), as when memory runs out."

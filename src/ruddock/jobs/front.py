@@ -97,11 +97,7 @@ class Front:
         s = self.settings
         longest = s.longest(request.job_class)
         if request.time_limit is not None and request.time_limit > longest:
-            longer = (
-                f"; a {'long' if s.long_seconds > longest else 'shorter'} job may"
-                if request.job_class == "quick"
-                else ""
-            )
+            longer = f"; a long job may take {s.long_seconds:g} s" if s.long_seconds > longest else ""
             raise RefusedHttpError(
                 422,
                 "time-limit",

@@ -14,6 +14,8 @@ Kind = Literal["solve", "check", "diagnose", "scenarios", "arrays"]
 State = Literal["waiting", "running", "done", "failed", "withdrawn"]
 KINDS: tuple[str, ...] = get_args(Kind)
 STATES: tuple[str, ...] = get_args(State)
+MOST_DEATHS = 4  # of a job's own process
+MOST_ATTEMPTS = 12  # whatever ended those before
 OPEN = ("waiting", "running")
 REPORTS = ("html", "xlsx", "md")
 
@@ -150,6 +152,7 @@ class Job:
     name : of the model, or of its file as long as it has not been read
     state : ``waiting``, ``running``, ``done``, ``failed`` or ``withdrawn``
     attempt : how often it was begun
+    deaths : how often its own process died, and not that of its worker or of the service
     stop_asked : whether it is to end with what it has
     created, started, ended : seconds since 1970, or None
     verdict : of a job that is done, its answer in a sentence; of one that failed, why
@@ -163,6 +166,7 @@ class Job:
     name: str
     state: str
     attempt: int = 0
+    deaths: int = 0
     stop_asked: bool = False
     created: float = 0.0
     started: float | None = None
@@ -173,6 +177,11 @@ class Job:
     place: int | None = None
     progress: Progress = Progress()
     files: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def last(self) -> bool:
+        """Whether this attempt is the last: it delivers the best plan that is known, and looks for none."""
+        return self.deaths >= MOST_DEATHS or self.attempt > MOST_ATTEMPTS
 
     @property
     def open(self) -> bool:
@@ -211,5 +220,5 @@ class Job:
             kind=held["kind"], job_class=held["job_class"], time_limit=held["time_limit"],
             table="sent" if held["kind"] == "scenarios" else None,
         )  # fmt: skip
-        own = {part.name for part in fields(cls)} - {"request", "progress"}
+        own = {part.name for part in fields(cls)} - {"request", "progress", "deaths"}
         return cls(request=asked, progress=Progress(**progress), **{name: held[name] for name in own})

@@ -27,7 +27,9 @@ GRACE_SECONDS = 240.0  # beyond its time limit that a job has for reading, and f
 FORKS: Any = multiprocessing.get_context("fork" if "fork" in multiprocessing.get_all_start_methods() else "spawn")
 MOST_JOBS = 50  # that one process does, one after another
 GROWN_SHARE = 0.1  # of what a job may take: a process that has grown by more does no other job
-DONE, DIED, LATE, OTHERS = "done", "died", "late", "others"
+DONE, DIED, LATE = "done", "died", "late"
+OTHERS = "others"  # it was begun again elsewhere
+GONE, SILENT = "gone", "silent"  # with the runner or the worker; or nobody knows
 
 
 class Order(NamedTuple):
@@ -53,7 +55,7 @@ class Order(NamedTuple):
 
 
 class Ending(NamedTuple):
-    """How the process of a job ended: ``done``, ``died``, ``late`` or ``others``, and its exit status."""
+    """How the process of a job ended, and its exit status."""
 
     how: str
     exit: int | None = None
@@ -87,7 +89,7 @@ class Runner:
                 self._process.wait(LOOK_SECONDS)
             except subprocess.TimeoutExpired:
                 self.end()
-            return Ending(DIED, self._process.returncode)
+            return Ending(GONE, self._process.returncode)
         return Ending(*json.loads(line))
 
     def end(self) -> None:
@@ -104,7 +106,11 @@ def main() -> None:
     worker = os.getppid()
     hands = _Hands()
     for line in sys.stdin:
-        print(json.dumps(hands.done(Order(*json.loads(line)), worker)), file=answers)
+        ending = hands.done(Order(*json.loads(line)), worker)
+        try:
+            print(json.dumps(ending), file=answers)
+        except BrokenPipeError:  # the worker is gone
+            os._exit(0)
 
 
 WARM = """decisions

@@ -21,8 +21,6 @@ from ruddock.jobs.settings import LONG, QUICK
 from ruddock.jobs.tables import connected, files, jobs, log, metadata
 
 KEY_BYTES = 18
-MOST_ATTEMPTS = 3  # that a job is begun; after that only its best plan is delivered
-LAST = MOST_ATTEMPTS + 1
 SENT, KEPT, RESULT = "sent", "kept", "result"
 
 
@@ -117,7 +115,7 @@ class Store:
             place = self._place(connection, row) if row["state"] == "waiting" else None
         progress = json.loads(row["progress"])
         progress["points"] = tuple(tuple(point) for point in progress.get("points", ()))
-        names = ("number", "name", "state", "attempt", "stop_asked", "created", "started", "ended", "verdict")
+        names = ("number", "name", "state", "attempt", "deaths", "stop_asked", "created", "started", "ended", "verdict")
         own = {name: row[name] for name in (*names, "status", "reason")}
         request = Request.of(json.loads(row["request"]))
         return Job(request=request, place=place, progress=Progress(**progress), files=sizes, **own)
@@ -169,8 +167,7 @@ class Store:
             values = {"state": "running", "attempt": attempt, "started": time.time()}
             if not connection.execute(update(jobs).where(mine).values(values)).rowcount:
                 return None  # another service of the same store was quicker
-            if attempt > 1:
-                _say(connection, number, f"begun again, attempt {attempt}")
+            _say(connection, number, "begun" if attempt == 1 else f"begun again, attempt {attempt}")
             return number, attempt
 
     def _late(self) -> Any:
@@ -194,17 +191,15 @@ class Store:
         with self._reading() as connection:
             return [(n, attempt, beat, job_class) for n, attempt, beat, job_class in connection.execute(chosen)]
 
-    def lost(self, number: int, attempt: int, why: str, *, for_good: bool = False) -> bool:
+    def lost(self, number: int, attempt: int, why: str, deaths: int = 0) -> bool:
         """Put a job whose process is gone back in the line, where it was; return whether it was this attempt's.
 
         Parameters
         ----------
-        for_good : whether another attempt would end the same way: its best plan is delivered
+        deaths : of its own process, that this counts as
         """
         with self._writing() as connection:
-            values: dict[str, Any] = {"state": "waiting"}
-            if for_good:
-                values["attempt"] = MOST_ATTEMPTS
+            values = {"state": "waiting", "deaths": jobs.c.deaths + deaths}
             found = connection.execute(update(jobs).where(_mine(number, attempt)).values(values)).rowcount
             if found:
                 _say(connection, number, why)

@@ -43,6 +43,7 @@ jobs = Table(
     Column("job_class", String(16), nullable=False),
     Column("state", String(16), nullable=False),
     Column("attempt", Integer, nullable=False, default=0),
+    Column("deaths", Integer, nullable=False, default=0),  # of its own process
     Column("beat", Integer, nullable=False, default=0),  # goes up while a process works on it
     Column("stop_asked", Boolean, nullable=False, default=False),
     Column("created", Float, nullable=False),

@@ -5,7 +5,9 @@ from __future__ import annotations
 import io
 import re
 import stat
+import struct
 import zipfile
+import zlib
 from collections.abc import Iterable
 from pathlib import PurePosixPath, PureWindowsPath
 from typing import IO
@@ -21,6 +23,10 @@ from ruddock.jobs.wire import ARRAYS
 MODELS = (".rdk", ".mps", ".mps.gz", ".csv", ".tsv", ".xlsx", ".xlsm", ".ods", ".json")
 LONGEST_NAME = 150
 READ_AT_ONCE = 2**16
+# what zipfile and zlib raise at bytes that are no archive
+UNREADABLE = (
+    zipfile.BadZipFile, zlib.error, struct.error, NotImplementedError, EOFError, OSError, RuntimeError, ValueError,
+)  # fmt: skip
 FROM = re.compile(r"(?:^|[:\s])from\s+(?P<source>.+?)\s*(?:else\b.*)?$")
 INCLUDE = re.compile(r"^include\s+(?P<file>.+?)\s*$")
 
@@ -101,7 +107,7 @@ def _unpacked(archive: str, content: bytes, most: int, most_files: int) -> dict[
                 with opened.open(entry) as file:
                     result[name] = _bounded(file, most, archive)
                 most -= len(result[name])
-    except (zipfile.BadZipFile, NotImplementedError, EOFError, OSError, RuntimeError, ValueError) as error:
+    except UNREADABLE as error:
         raise NotTakenError("archive", f"this archive cannot be unpacked: {error}", path=archive) from None
     return result
 

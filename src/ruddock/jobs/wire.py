@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import json
+import struct
 import zipfile
+import zlib
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, fields
 from typing import Any
@@ -24,6 +26,11 @@ HEADING = "heading"
 ARRAYS, OUTCOME = "arrays.npz", "outcome.npz"  # the files that hold them
 VECTORS = ("x", "activity", "y", "reduced", "proof", "ray")
 MOST_BYTES = 2**31
+# what NumPy, zipfile and zlib raise at bytes that are no archive of arrays
+UNREADABLE = (
+    ValueError, KeyError, OSError, EOFError, SyntaxError, TypeError, NotImplementedError, RuntimeError,
+    zipfile.BadZipFile, zlib.error, struct.error,
+)  # fmt: skip
 
 
 def packed(heading: Mapping[str, Any], arrays: Mapping[str, Any]) -> bytes:
@@ -51,7 +58,7 @@ def unpacked(content: bytes, most: int = MOST_BYTES) -> tuple[dict[str, Any], di
         with np.load(io.BytesIO(content), allow_pickle=False) as held:
             arrays = {name: held[name] for name in held.files}
         heading = json.loads(arrays.pop(HEADING).tobytes())
-    except (ValueError, KeyError, OSError, EOFError, zipfile.BadZipFile, SyntaxError, TypeError) as error:
+    except UNREADABLE as error:
         raise FormatError(f"these are no arrays of a problem or plan: {error}") from None
     if not isinstance(heading, dict):
         raise FormatError("these are no arrays of a problem or plan: the heading is no object")

@@ -26,7 +26,7 @@ from ruddock.formats import read_with
 from ruddock.formats.files import json_text
 from ruddock.formats.tables.given import Given
 from ruddock.jobs.records import Job, Progress
-from ruddock.jobs.store import KEPT, LAST, Store, StoreError
+from ruddock.jobs.store import KEPT, Store, StoreError
 from ruddock.jobs.wire import (
     ARRAYS,
     OUTCOME,
@@ -157,7 +157,7 @@ class Work:
         if kept is not None:
             values = values_unpacked(kept)[: formulation.size]
             keywords["start"] = pd.Series(values, index=formulation.decision_names)
-        if self.attempt >= LAST:
+        if self.job.last:
             if kept is None:
                 return {"verdict": "Its process ended early each time, before any plan was found.", "failed": True}
             keywords["time_limit"] = DELIVERY_SECONDS
@@ -259,7 +259,7 @@ class Work:
         else:
             status = self.job.status
             reason = getattr(result, "reason", None)
-            if self.attempt >= LAST:
+            if self.job.last:
                 return {
                     "verdict": f"{verdict} No report: its process ended each time.",
                     "status": status,

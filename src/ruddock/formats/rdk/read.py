@@ -93,7 +93,7 @@ def read_rdk(path: Path, given: Given | None = None) -> Model:
 
 def read_rdk_text(text: str, name: str, folder: Path, given: Given | None = None) -> Model:
     """Read a model from text; ``name`` stands for the file in messages, ``folder`` is where its tables are."""
-    return TextRecipe(text, name, folder, given or Given(), KeptTables()).read()
+    return TextRecipe(text, name, folder, Given() if given is None else given, KeptTables()).read()
 
 
 class _Reader:

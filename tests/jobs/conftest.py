@@ -1,0 +1,52 @@
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.jobs.running import Running
+
+
+@pytest.fixture(scope="session")
+def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
+    """A service with two workers, for all tests that leave it alive."""
+    held = Running(tmp_path_factory.mktemp("service"), "--quick-limit", "120")
+    yield held
+    assert held.process.poll() is None, held.log.read_text()
+    assert held.end() == 0
+    assert "Traceback" not in held.log.read_text()
+
+
+@pytest.fixture(scope="session")
+def postgresql(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The URL of a PostgreSQL server of our own, where one is installed."""
+    programs = sorted(Path("/usr/lib/postgresql").glob("*/bin")) if Path("/usr/lib/postgresql").exists() else []
+    found = shutil.which("initdb")
+    if not programs and found is None:
+        pytest.skip("PostgreSQL is not installed (Debian: postgresql)")
+    place = programs[-1] if programs else Path(str(found)).parent
+    folder = tmp_path_factory.mktemp("postgresql")
+    as_user: list[str] = []
+    if os.getuid() == 0:  # it does not run as root
+        as_user = ["runuser", "-u", "postgres", "--"]
+        for path in (folder, *list(folder.parents)[:3]):
+            path.chmod(0o755)
+        shutil.chown(folder, "postgres")
+    data, socket = folder / "data", folder
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    subprocess.run(
+        [*as_user, str(place / "initdb"), "-D", str(data), "-A", "trust", "-U", "ruddock"], check=True, **quiet
+    )  # type: ignore[call-overload]
+    options = f"-c listen_addresses= -c unix_socket_directories={socket} -c fsync=off"
+    server = [*as_user, str(place / "pg_ctl"), "-D", str(data), "-o", options, "-w"]
+    subprocess.run([*server, "-l", str(folder / "log"), "start"], check=True, **quiet)  # type: ignore[call-overload]
+    try:
+        yield f"postgresql+psycopg://ruddock@/postgres?host={socket}"
+    finally:
+        subprocess.run([*server, "-m", "immediate", "stop"], check=False, **quiet)  # type: ignore[call-overload]
+        time.sleep(0.1)
