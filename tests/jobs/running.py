@@ -51,13 +51,18 @@ class Running:
 
     def kill(self) -> None:
         self.process.kill()
-        self.process.wait()
-        self._out.close()
+        self.gone()
 
     def end(self) -> int:
         self.process.send_signal(signal.SIGINT)
+        return self.gone()
+
+    def gone(self) -> int:
         status = self.process.wait(30)
+        assert self.process.stdout is not None
+        self.process.stdout.close()
         self._out.close()
+        self.service.shutdown()
         return status
 
     def below(self) -> list[tuple[int, str]]:
@@ -151,15 +156,15 @@ def kills(folder: Path, count: int, seed: int, *, servers: bool = True) -> dict[
     with running(folder) as held:
         sent: list[tuple[SentJob, float]] = []
         kinds = ["job", "job", "runner", "worker"] + (["server"] if servers else [])
-        next_kill = time.monotonic() + 1.0
+        next_kill = time.monotonic() + 0.3
         while len(sent) < count or any(job.status().open for job, _ in sent):
             if len(sent) < count and sum(job.status().open for job, _ in sent[-6:]) < 6:
                 model, best = crates(rng.randrange(10**6), rng.randrange(8, 40))
                 sent.append((held.service.send(model, reports=[]), best))
-            if time.monotonic() > next_kill and len(sent) < count + 1:
+            if time.monotonic() > next_kill and sent:
                 held.kill_some(rng, rng.choice(kinds))
                 done["kills"] += 1
-                next_kill = time.monotonic() + rng.uniform(0.3, 3.0) * (1 if len(sent) < count else 4)
+                next_kill = time.monotonic() + rng.uniform(0.3, 3.0) * (0.5 if len(sent) < count else 6)
                 for job, _ in sent:
                     job.service = held.service
             time.sleep(0.02)

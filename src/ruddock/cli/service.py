@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 import time
 from pathlib import Path
@@ -82,12 +83,13 @@ def serve(host: str, port: int, store: str | None, token_file: Path | None, rate
         sends=rate,
         **given,
     )
-    serve(
-        settings,
-        host,
-        port,
-        ready=lambda address: click.echo(_ready(address, settings.store, bool(settings.tokens), host)),
-    )
+    with contextlib.suppress(KeyboardInterrupt):  # which is how it ends
+        serve(
+            settings,
+            host,
+            port,
+            ready=lambda address: click.echo(_ready(address, settings.store, bool(settings.tokens), host)),
+        )
 
 
 def _ready(address: str, store: str, closed: bool, host: str) -> str:

@@ -10,6 +10,7 @@ import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import IO
 
 from ruddock.errors import FormatError
 
@@ -96,3 +97,16 @@ def write_text(path: Path, text: str) -> None:
         content = gzip.compress(content)
     with written_whole(path) as temporary:
         temporary.write_bytes(content)
+
+
+def locked(file: IO[str]) -> bool:
+    """Lock a file for this process until it is closed; False if another one holds it."""
+    try:
+        import fcntl
+    except ImportError:  # there is no such lock here
+        return True
+    try:
+        fcntl.flock(file.fileno(), fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,7 @@ from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
 
 FORMAT = "ruddock-model/1"
+PLAIN: dict[str, tuple[type, ...]] = {"number": (int, float), "integer": (int,), "null": (type(None),)}
 
 
 def write_model_json(model: Model, path: Path) -> None:
@@ -188,14 +190,45 @@ def read_model_json(path: Path) -> Model:
 
 def _check_schema(document: dict[str, Any], path: Path) -> None:
     """Raise `FormatError` with the place of the first part that the schema does not allow."""
-    from jsonschema import Draft202012Validator
     from jsonschema.exceptions import best_match
 
-    error = best_match(Draft202012Validator(SCHEMA).iter_errors(document))
+    error = best_match(_validator().iter_errors(document))
     if error is not None:
         place = "".join(f"[{part}]" if isinstance(part, int) else f".{part}" for part in error.absolute_path)
         message = error.message if len(error.message) < 200 else f"{error.message[:200]}..."
         raise FormatError(f"at {place.removeprefix('.') or 'the top'}: {message}", path=str(path))
+
+
+@cache
+def _validator() -> Any:
+    """Return a validator that looks at a list of plain numbers as a whole, and one by one only if one is none."""
+    from jsonschema import Draft202012Validator
+    from jsonschema.validators import extend
+
+    one_by_one = Draft202012Validator.VALIDATORS["items"]
+
+    def items(validator: Any, each: Any, instance: Any, schema: Any) -> Any:
+        return () if _plain_numbers(each, instance) else one_by_one(validator, each, instance, schema)
+
+    return extend(Draft202012Validator, {"items": items})(SCHEMA)
+
+
+def _plain_numbers(each: Any, instance: Any) -> bool:
+    """Say whether this is a list of what a schema of nothing but numbers allows."""
+    if (
+        not isinstance(instance, list)
+        or not isinstance(each, dict)
+        or not each.keys() <= {"type", "minimum", "maximum"}
+    ):
+        return False
+    if "type" not in each:
+        return False
+    types = [each["type"]] if isinstance(each["type"], str) else each["type"]
+    allowed = {python for name in types for python in PLAIN.get(name, ())}
+    if not set(map(type, instance)) <= allowed:
+        return False
+    bounded = "minimum" in each or "maximum" in each
+    return not bounded or not instance or (min(instance) >= each["minimum"] and max(instance) <= each["maximum"])
 
 
 class _Reader:

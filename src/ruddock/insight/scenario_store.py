@@ -12,6 +12,7 @@ from weakref import WeakSet
 import numpy as np
 
 from ruddock.errors import FormatError
+from ruddock.formats.files import locked
 from ruddock.insight.scenario_table import Scenario
 
 FORMAT = "ruddock-scenario-results/1"
@@ -117,7 +118,7 @@ class Store:
                 raise FormatError(f"cannot be written: {error.strerror}", path=str(self.path)) from None
             _open_files.add(self._file)
             try:
-                if not _locked(self._file):
+                if not locked(self._file):
                     raise FormatError(
                         "another run is writing to this file; wait for it, or name another file", path=str(self.path)
                     )
@@ -145,19 +146,6 @@ class Store:
         assert self._file is not None
         self._file.write(json.dumps(entry, ensure_ascii=False) + "\n")
         self._file.flush()
-
-
-def _locked(file: IO[str]) -> bool:
-    """Lock a file for this process until it is closed; False if another one holds it."""
-    try:
-        import fcntl
-    except ImportError:  # there is no such lock here
-        return True
-    try:
-        fcntl.flock(file.fileno(), fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return False
-    return True
 
 
 _open_files: WeakSet[IO[str]] = WeakSet()

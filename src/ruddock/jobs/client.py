@@ -5,9 +5,8 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,8 +14,8 @@ import httpx
 
 from ruddock.errors import FormatError, ModelError, NoPlanError, RuddockError
 from ruddock.formats.files import written_whole
-from ruddock.formats.model_json import model_document
 from ruddock.insight.scenarios import Answer, Task, work
+from ruddock.jobs.parcel import Parcel, model_sent, table_sent
 from ruddock.jobs.records import Job, Request
 from ruddock.jobs.wire import ARRAYS, OUTCOME, outcome_unpacked, plan_of, problems_packed
 
@@ -45,14 +44,6 @@ class RefusedError(RuddockError):
     def __init__(self, code: str, reason: str) -> None:
         super().__init__(reason)
         self.code = code
-
-
-@dataclass(frozen=True)
-class Parcel:
-    """What is sent: files by name, and what is asked for."""
-
-    request: Request
-    files: Mapping[str, bytes]
 
 
 class Service(Executor):
@@ -106,13 +97,18 @@ class Service(Executor):
         ------
         ModelError
             If something that is asked for is unknown.
+
+        Notes
+        -----
+        Scenarios that change data need a model that was read from ``.rdk``, which goes with its tables. Those of a
+        model made in Python are worked out here: ``model.scenarios(table, executor=service)``.
         """
-        files = {"model.json": json.dumps(model_document(model), ensure_ascii=False, allow_nan=False).encode()}
+        files, named = model_sent(model, with_data=kind == "scenarios")
         if table is not None:
-            name, content = _table_sent(table)
+            name, content = table_sent(table)
             files[name], asked["table"] = content, name
         give = {name: str(value) for name, value in (asked.pop("give", None) or {}).items()}
-        request = Request.of({"kind": kind, "model": "model.json", "give": give, **asked})
+        request = Request.of({"kind": kind, "model": named, "give": give, **asked})
         job = self.send_parcel(Parcel(request, files))
         job.model = model
         return job
@@ -296,24 +292,3 @@ class SentJob:
                 temporary.write_bytes(content)
             paths.append(path)
         return paths
-
-
-def _table_sent(table: pd.DataFrame | str | Path) -> tuple[str, bytes]:
-    if isinstance(table, (str, Path)):
-        path = Path(table)
-        try:
-            return path.name, path.read_bytes()
-        except OSError as error:
-            raise FormatError(f"cannot be read: {error.strerror}", path=str(path)) from None
-    held = table if table.index.name or not _plain(table) else table.rename_axis("scenario")
-    return "scenarios.csv", held.to_csv(index=not isinstance(table.index, _range_index())).encode()
-
-
-def _plain(table: pd.DataFrame) -> bool:
-    return not isinstance(table.index, _range_index()) and "scenario" not in table.columns
-
-
-def _range_index() -> Any:
-    import pandas as pd
-
-    return pd.RangeIndex

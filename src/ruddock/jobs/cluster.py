@@ -87,8 +87,9 @@ class Workers:
         self._cluster: LocalCluster | None = None
         self._slots, self._looked = 0, float("-inf")
         if scheduler is None:
-            # a worker has its jobs in processes that limit themselves
+            # a worker has its jobs in processes that limit themselves; what is lost is begun again from the store
             dask.config.set({"distributed.worker.memory.terminate": False, "distributed.worker.profile.enabled": False})
+            dask.config.set({"distributed.scheduler.allowed-failures": 0})
             self._cluster = LocalCluster(
                 n_workers=count, threads_per_worker=1, processes=True, dashboard_address=None, memory_limit=0,
                 host="127.0.0.1", scheduler_kwargs={"dashboard": False, "dashboard_address": "127.0.0.1:0"},

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from ruddock.jobs.records import MOST_DEATHS
-from ruddock.jobs.runner import DIED, GONE, LATE, SILENT, Ending, Order
+from ruddock.jobs.runner import DIED, GONE, LATE, LEFT, SILENT, Ending, Order
 from ruddock.jobs.settings import LONG, QUICK, Settings
 from ruddock.jobs.store import Store, StoreError
 
@@ -69,8 +69,12 @@ class Dispatcher:
         self._thread.join(5.0)
 
     def _run(self) -> None:
+        left_behind = self.settings.left_behind
         while not self._closing:
             try:
+                if left_behind:
+                    self._take_back_all()
+                    left_behind = False
                 self._look_for_lost()
                 self._fill()
                 self._forget()
@@ -127,6 +131,11 @@ class Dispatcher:
             deaths = {LATE: MOST_DEATHS, DIED: 1}.get(ending.how, 0)  # a job that is late once would be again
             self.store.lost(number, attempt, _why(ending), deaths)
 
+    def _take_back_all(self) -> None:
+        """Put back what was left running by a service before this one, whose workers ended with it."""
+        for number, attempt, _, _ in self.store.running():
+            self._take_back(number, attempt, Ending(LEFT))
+
     def _look_for_lost(self) -> None:
         """Put jobs back whose process shows no sign of life: those of a service that was killed, for one."""
         now = time.monotonic()
@@ -155,6 +164,8 @@ def _why(ending: Ending) -> str:
         return "Its process was ended, since it was not back four minutes after its time limit."
     if ending.how == GONE:
         return "The worker that was at it is gone."
+    if ending.how == LEFT:
+        return "The service had ended."
     if ending.how == SILENT:
         return "Its process showed no sign of life any more."
     if ending.exit is not None and ending.exit < 0:

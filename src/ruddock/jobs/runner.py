@@ -29,7 +29,7 @@ MOST_JOBS = 50  # that one process does, one after another
 GROWN_SHARE = 0.1  # of what a job may take: a process that has grown by more does no other job
 DONE, DIED, LATE = "done", "died", "late"
 OTHERS = "others"  # it was begun again elsewhere
-GONE, SILENT = "gone", "silent"  # with the runner or the worker; or nobody knows
+GONE, LEFT, SILENT = "gone", "left", "silent"  # with the runner or the worker; with the service; or nobody knows
 
 
 class Order(NamedTuple):

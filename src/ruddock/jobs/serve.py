@@ -5,15 +5,17 @@ from __future__ import annotations
 import contextlib
 import os
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import uvicorn
 from limits import parse
 from platformdirs import user_data_path
+from sqlalchemy import make_url
 
 from ruddock.errors import DataError, FormatError
+from ruddock.formats.files import locked
 from ruddock.jobs.app import application
 from ruddock.jobs.cluster import Workers
 from ruddock.jobs.settings import MEGABYTE, Settings, sqlite_url
@@ -88,10 +90,10 @@ def serve(settings: Settings, host: str, port: int, ready: Callable[[str], None]
     Raises
     ------
     DataError
-        If the address is taken, or the scheduler does not answer.
+        If the address is taken, another service has the store, or the scheduler does not answer.
     """
     listener = _bound(host, port)
-    with contextlib.closing(listener):
+    with contextlib.closing(listener), _alone(settings.store):
         workers = _workers(settings)
         try:
             app = application(settings, workers)
@@ -107,6 +109,24 @@ def serve(settings: Settings, host: str, port: int, ready: Callable[[str], None]
             workers.close()
 
 
+@contextlib.contextmanager
+def _alone(store: str) -> Iterator[None]:
+    """Keep a store in a file for one service: what runs in it at the start was left behind."""
+    path = make_url(store).database if store.startswith("sqlite") else None
+    if path is None:
+        yield
+        return
+    try:
+        Path(path).parent.mkdir(parents=True, exist_ok=True)
+        file = open(f"{path}.lock", "a+", encoding="utf-8")  # noqa: SIM115 - closed below
+    except OSError as error:
+        raise FormatError(f"cannot be written: {error.strerror}", path=path) from None
+    with file:
+        if not locked(file):
+            raise DataError(f"another service keeps its jobs in {path}: end that one, or name another --store")
+        yield
+
+
 def _workers(settings: Settings) -> Workers:
     try:
         return Workers(settings.scheduler, settings.workers)
@@ -116,12 +136,14 @@ def _workers(settings: Settings) -> Workers:
 
 def _bound(host: str, port: int) -> socket.socket:
     """Return a socket that holds the address from now on, so that a taken one is told before anything starts."""
+    listener = None
     try:
         family, kind, protocol, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
         listener = socket.socket(family, kind, protocol)
         listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         listener.bind(address)
-        listener.set_inheritable(False)
     except OSError as error:
+        if listener is not None:
+            listener.close()
         raise DataError(f"{host}:{port} cannot be served from: {error.strerror or error}; try another --port") from None
     return listener

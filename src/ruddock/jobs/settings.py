@@ -60,6 +60,11 @@ class Settings:
     sends: str = "3000/minute"
     reads: str = "30000/minute"
 
+    @property
+    def left_behind(self) -> bool:
+        """Whether what runs in the store at the start was left behind: its workers ended with their service."""
+        return self.scheduler is None and self.store.startswith("sqlite")
+
     def longest(self, job_class: str) -> float:
         """Return the longest time limit of a class of jobs."""
         return self.quick_seconds if job_class == QUICK else self.long_seconds
