@@ -21,6 +21,7 @@ LAYERS = [
     "demos",
     "insight",
     "reporting",
+    "jobs",
     "cli",
 ]
 # conveniences that reach upwards: each imports inside the function, and hands on in one line

@@ -11,6 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
 import schemathesis
 from fastapi.testclient import TestClient
@@ -22,6 +23,7 @@ from schemathesis.specs.openapi.checks import (
     status_code_conformance,
 )
 
+import ruddock as rk
 from ruddock.jobs.app import application
 from ruddock.jobs.settings import Settings, sqlite_url
 from ruddock.jobs.store import hashed
@@ -73,7 +75,9 @@ def test_a_job_is_taken_asked_for_and_withdrawn(client: TestClient) -> None:
     first, second = send(client).json(), send(client, job_class="long", time_limit=4000).json()
     assert (first["place"], second["place"]) == (1, 2)
     place, key = f"/api/jobs/{first['number']}", {"Job-Key": first["key"]}
-    assert client.get(place, headers=key).json()["state"] == "waiting"
+    held = client.get(place, headers=key).json()
+    assert held["state"] == "waiting"
+    jsonschema.validate(held, rk.schema("job"))
     assert client.get(place + "/sent/m.rdk", headers=key).text == TEXT
     assert client.post(place + "/stop", headers=key).json()["state"] == "withdrawn"
     assert [m["words"] for m in client.get(place + "/log", headers=key).json()] == ["accepted", "withdrawn"]

@@ -30,7 +30,9 @@ JSON = click.option("--json", "json_path", metavar="FILE", help="Write how the j
 def _service(url: str | None, token: str | None) -> Service:
     from ruddock.jobs import service
 
-    return service(url, token)
+    held = service(url, token)
+    click.get_current_context().call_on_close(held.shutdown)
+    return held
 
 
 # ---------------------------------------------------------------------- running one

@@ -55,7 +55,7 @@ class JobView(BaseModel):
     number: int
     kind: str = Field(json_schema_extra={"enum": list(KINDS)})
     job_class: str
-    name: str
+    model: str = Field(description="its title, or its file's name until it is read")
     state: str = Field(json_schema_extra={"enum": list(STATES)})
     attempt: int
     stop_asked: bool

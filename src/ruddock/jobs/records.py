@@ -192,10 +192,10 @@ class Job:
         """Return plain data, format ``ruddock-job/1``."""
         return {
             "format": "ruddock-job/1",
+            "model": self.name,
             "number": self.number,
             "kind": self.request.kind,
             "job_class": self.request.job_class,
-            "name": self.name,
             "state": self.state,
             "attempt": self.attempt,
             "stop_asked": self.stop_asked,
@@ -220,5 +220,6 @@ class Job:
             kind=held["kind"], job_class=held["job_class"], time_limit=held["time_limit"],
             table="sent" if held["kind"] == "scenarios" else None,
         )  # fmt: skip
-        own = {part.name for part in fields(cls)} - {"request", "progress", "deaths"}
-        return cls(request=asked, progress=Progress(**progress), **{name: held[name] for name in own})
+        own = {part.name for part in fields(cls)} - {"request", "progress", "deaths", "name"}
+        known = {name: held[name] for name in own}
+        return cls(request=asked, progress=Progress(**progress), name=held["model"], **known)

@@ -153,7 +153,7 @@ function watch(live) {
         const job = await response.json();
         if (!["waiting", "running"].includes(job.state)) return location.reload();
         if (job.state !== live.dataset.state || job.verdict !== live.dataset.verdict) return location.reload();
-        document.getElementById("name").textContent = job.name;
+        document.getElementById("name").textContent = job.model;
         document.getElementById("verdict").textContent = job.verdict || job.progress.said || "Nothing is known yet.";
         document.getElementById("facts").replaceChildren(...job.facts.map(fact));
         draw(chart, job.progress.points, job.progress.unit || "");
