@@ -223,7 +223,7 @@ LABELS = st.one_of(
 )  # fmt: skip
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(
     st.lists(st.one_of(st.from_regex(r"\A[a-zéA-Z]\w{0,3}\Z"), st.sampled_from(WORDS.split())), min_size=1, max_size=3, unique=True),
     st.lists(LABELS, min_size=1, max_size=4, unique_by=str),

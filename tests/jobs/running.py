@@ -104,6 +104,13 @@ class Running:
                 return
 
 
+def _of_a_service(pid: int) -> bool:
+    try:
+        return b"python" in Path(f"/proc/{pid}/cmdline").read_bytes()
+    except OSError:
+        return False
+
+
 def _parent(pid: int) -> int:
     try:
         return int(Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[1])
@@ -154,6 +161,7 @@ def kills(folder: Path, count: int, seed: int, *, servers: bool = True) -> dict[
     rng = random.Random(seed)
     done = {"jobs": 0, "kills": 0, "begun again": 0}
     with running(folder) as held:
+        seen: set[int] = set()
         sent: list[tuple[SentJob, float]] = []
         kinds = ["job", "job", "runner", "worker"] + (["server"] if servers else [])
         next_kill = time.monotonic() + 0.3
@@ -162,6 +170,7 @@ def kills(folder: Path, count: int, seed: int, *, servers: bool = True) -> dict[
                 model, best = crates(rng.randrange(10**6), rng.randrange(8, 40))
                 sent.append((held.service.send(model, reports=[]), best))
             if time.monotonic() > next_kill and sent:
+                seen |= {pid for pid, _ in held.below()}
                 held.kill_some(rng, rng.choice(kinds))
                 done["kills"] += 1
                 next_kill = time.monotonic() + rng.uniform(0.3, 3.0) * (0.5 if len(sent) < count else 6)
@@ -178,6 +187,11 @@ def kills(folder: Path, count: int, seed: int, *, servers: bool = True) -> dict[
             assert found.status == "optimal" and f'"objective": {best}' in answer, (best, answer[:300])
             done["jobs"] += 1
             done["begun again"] += found.attempt > 1
+        seen |= {pid for pid, _ in held.below()}
+    end = time.monotonic() + SECONDS
+    while any(map(_of_a_service, seen)):  # none is left behind, whatever ended the one that had started it
+        assert time.monotonic() < end, [pid for pid in seen if _of_a_service(pid)]
+        time.sleep(0.1)
     return done
 
 

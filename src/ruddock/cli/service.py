@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from ruddock.jobs.client import SentJob, Service
     from ruddock.jobs.records import Job
 
-NEEDED = ("fastapi", "uvicorn", "distributed", "sqlalchemy", "httpx", "limits", "multipart")
+NEEDED = ("cryptography", "fastapi", "uvicorn", "distributed", "sqlalchemy", "httpx", "limits", "multipart")
 STOPPED = 1
 SERVICE = taking(
     click.option("--service", metavar="URL", help="Where the service is; RUDDOCK_SERVICE, else this machine."),

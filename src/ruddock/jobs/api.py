@@ -139,7 +139,7 @@ def routes(front: Front) -> APIRouter:
             raise RefusedHttpError(400, "request", f"the request is no JSON: {error}") from None
         except RuddockError as error:
             raise RefusedHttpError(422, "request", str(error)) from None
-        number, key = front.accept(client, asked, [(file.filename or "", file.file.read()) for file in files])
+        number, key = front.accept(client, asked, ((file.filename or "", file.file.read()) for file in files))
         return Accepted(number=number, key=key, place=front.store.job(number).place)
 
     @router.get("/jobs/{number}", summary="How far a job is")

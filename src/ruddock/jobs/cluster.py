@@ -12,9 +12,11 @@ from typing import Any
 import dask
 from distributed import Client, Future, LocalCluster, secede
 from distributed.diagnostics.plugin import WorkerPlugin
+from distributed.security import Security
 
 from ruddock.jobs.runner import GONE, Ending, Order, Runner
 
+TLS = ("tls_ca_file", "tls_client_cert", "tls_client_key")
 LOOK_SECONDS = 1.0  # between two looks at which workers there are
 
 _runners: list[Runner] = []  # of this worker, those that are idle
@@ -85,14 +87,18 @@ class Workers:
 
     def __init__(self, scheduler: str | None, count: int) -> None:
         self._cluster: LocalCluster | None = None
+        self._tls: dict[str, str] = {}
         self._slots, self._looked = 0, float("-inf")
         if scheduler is None:
             # a worker has its jobs in processes that limit themselves; what is lost is begun again from the store
             dask.config.set({"distributed.worker.memory.terminate": False, "distributed.worker.profile.enabled": False})
             dask.config.set({"distributed.scheduler.allowed-failures": 0})
+            security = Security.temporary()  # else anyone on this machine could give the workers something to do
+            self._tls = {name: str(getattr(security, name)) for name in TLS}
             self._cluster = LocalCluster(
                 n_workers=count, threads_per_worker=1, processes=True, dashboard_address=None, memory_limit=0,
                 host="127.0.0.1", scheduler_kwargs={"dashboard": False, "dashboard_address": "127.0.0.1:0"},
+                security=security,
             )  # fmt: skip
             self.client = Client(self._cluster, set_as_default=False)
             self.client.register_plugin(Follow())
@@ -101,9 +107,9 @@ class Workers:
         self.client.register_plugin(Warm())
 
     @property
-    def address(self) -> str:
-        """Where the scheduler is."""
-        return str(self.client.scheduler_info()["address"])
+    def address(self) -> dict[str, str]:
+        """Where the scheduler is, and what its connections are secured with."""
+        return {"address": str(self.client.scheduler_info()["address"]), **self._tls}
 
     def slots(self) -> int:
         """Return how many jobs can be done at once; workers that come and go are noticed after a moment."""
@@ -133,7 +139,10 @@ def _ending(future: Future[Any]) -> Ending:
         return Ending(GONE)
 
 
-def executor_of(scheduler: str) -> Executor:
+def executor_of(scheduler: dict[str, str]) -> Executor:
     """Return an executor whose tasks go to the workers."""
-    executor: Executor = Client(scheduler, set_as_default=False).get_executor(pure=False)
+    tls = {name: held for name, held in scheduler.items() if name in TLS}
+    security = Security(require_encryption=True, **tls) if tls else None
+    client = Client(scheduler["address"], set_as_default=False, security=security)
+    executor: Executor = client.get_executor(pure=False)
     return executor

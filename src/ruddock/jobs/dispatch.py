@@ -25,8 +25,8 @@ class Hands(Protocol):
     """What does the jobs."""
 
     @property
-    def address(self) -> str:
-        """Where its scheduler is."""
+    def address(self) -> dict[str, str]:
+        """Where its scheduler is, and what its connections are secured with."""
 
     def slots(self) -> int:
         """Return how many jobs can be done at once."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hmac
 from collections.abc import Iterable
+from threading import BoundedSemaphore
 
 from fastapi import Response
 from fastapi.requests import Request as HttpRequest
@@ -17,6 +18,7 @@ from ruddock.jobs.settings import MEGABYTE, Settings
 from ruddock.jobs.store import RESULT, Store, hashed
 from ruddock.jobs.uploads import NotTakenError, completed, received
 
+AT_ONCE = 4  # jobs whose files are held in memory while they are taken
 STATUS = {"too-large": 413, "too-many": 413}  # else 422
 TYPES = {
     ".json": "application/json",
@@ -49,6 +51,7 @@ class Front:
 
     def __init__(self, store: Store, settings: Settings, dispatcher: Dispatcher | None) -> None:
         self.store, self.settings, self.dispatcher = store, settings, dispatcher
+        self._unpacking = BoundedSemaphore(AT_ONCE)
         self._limiter = FixedWindowRateLimiter(MemoryStorage())
         self._sends, self._reads = parse(settings.sends), parse(settings.reads)
 
@@ -109,12 +112,13 @@ class Front:
             raise RefusedHttpError(
                 429, "line", f"{own if whose else every:,} jobs {whose}wait or run already; wait for some to end"
             )
-        try:
-            sent = received(files, s)
-            request = completed(request, sent)
-        except NotTakenError as error:
-            raise RefusedHttpError(STATUS.get(error.code, 422), error.code, str(error)) from None
-        number_and_key = self.store.accept(request, request.model or "problem", client, sent)
+        with self._unpacking:
+            try:
+                sent = received(files, s)
+                request = completed(request, sent)
+            except NotTakenError as error:
+                raise RefusedHttpError(STATUS.get(error.code, 422), error.code, str(error)) from None
+            number_and_key = self.store.accept(request, request.model or "problem", client, sent)
         if self.dispatcher is not None:
             self.dispatcher.wake()
         return number_and_key

@@ -6,6 +6,8 @@ import json
 import time
 from functools import cache
 from importlib.resources import files
+from itertools import chain
+from threading import BoundedSemaphore
 from typing import Annotated, Any
 from urllib.parse import urlsplit
 
@@ -29,6 +31,7 @@ REMEMBERED = 60  # jobs that a browser keeps the keys of
 KEEP_COOKIE = 60 * 86_400
 CHECK_SECONDS = 20.0  # that a check may take
 LOOK_SECONDS = 0.05
+MOST_CHECKS = 8  # that are waited for at once
 MOST_KEY = 64
 WORDS = {
     "waiting": "waits in line", "running": "is being solved", "done": "is done", "failed": "failed",
@@ -44,7 +47,7 @@ def _templates() -> jinja2.Environment:
         loader=jinja2.PackageLoader("ruddock.jobs"), autoescape=True, trim_blocks=True, lstrip_blocks=True,
         undefined=jinja2.StrictUndefined,
     )  # fmt: skip
-    environment.filters |= {"duration": duration, "ago": ago, "size": _size}
+    environment.filters |= {"duration": duration, "ago": ago, "clock": clock, "size": _size}
     return environment
 
 
@@ -70,6 +73,13 @@ def ago(moment: float | None) -> str:
     if seconds < 5:
         return "just now"
     return f"{duration(int(seconds) if seconds < 60 else seconds // 60 * 60)} ago"
+
+
+def clock(moment: float) -> str:
+    """Return when a moment was by the clock of this machine, with the day unless it is today."""
+    there = time.localtime(moment)
+    today = time.strftime("%Y%m%d", there) == time.strftime("%Y%m%d")
+    return time.strftime("%H:%M" if today else "%Y-%m-%d %H:%M", there)
 
 
 def _size(count: int) -> str:
@@ -143,6 +153,7 @@ def _from_here(http: HttpRequest) -> None:
 def routes(front: Front) -> APIRouter:
     """Return the pages of a service."""
     router = APIRouter()
+    waiting = BoundedSemaphore(MOST_CHECKS)
 
     def client(http: HttpRequest, *, reads: bool = True) -> str:
         if not reads:
@@ -179,14 +190,13 @@ def routes(front: Front) -> APIRouter:
         gap: Annotated[str, Form()] = "",
         kind: Annotated[str, Form()] = "solve",
     ) -> Response:
-        sent = [(f.filename, f.file.read()) for f in files or [] if f.filename]
-        if text.strip():
-            sent.append(("model.rdk", text.replace("\r\n", "\n").encode()))
+        written = [("model.rdk", text.replace("\r\n", "\n").encode())] if text.strip() else []
+        sent = chain(((f.filename, f.file.read()) for f in files or [] if f.filename), written)
         checks = kind == "check"
         request = _asked(kind, "quick" if checks else job_class, "20" if checks else time_limit, gap)
         number, key = front.accept(client(http, reads=False), request, sent)
         if checks:
-            return _checked(front, number)
+            return _checked(front, number, waiting)
         # the script shows a refusal beside the form, and goes on to the job by itself
         by_script = "application/json" in http.headers.get("accept", "")
         place = f"/jobs/{number}"
@@ -282,11 +292,12 @@ def _asked(kind: str, job_class: str, time_limit: str, gap: str) -> Request:
         raise RefusedHttpError(422, "request", str(error)) from None
 
 
-def _checked(front: Front, number: int) -> Response:
+def _checked(front: Front, number: int, waiting: BoundedSemaphore) -> Response:
     """Wait for a check, and return what it found as a part of the page."""
     until = time.monotonic() + CHECK_SECONDS
-    while (found := front.store.job(number)).open and time.monotonic() < until:
-        time.sleep(LOOK_SECONDS)
+    with waiting:  # so that those who wait leave room for those who ask for something else
+        while (found := front.store.job(number)).open and time.monotonic() < until:
+            time.sleep(LOOK_SECONDS)
     if found.state == "done":
         return HTMLResponse((front.store.file(number, "check.fragment") or b"").decode())
     if found.state == "failed":

@@ -42,7 +42,7 @@ class Order(NamedTuple):
     seconds : its time limit
     memory : megabytes that its process may take
     decisions : the most that its model may have
-    scheduler : address, for jobs that spread over the workers
+    scheduler : for jobs that spread over the workers: its address, and what its connections are secured with
     """
 
     store: str
@@ -51,7 +51,7 @@ class Order(NamedTuple):
     seconds: float
     memory: float
     decisions: int
-    scheduler: str | None = None
+    scheduler: dict[str, str] | None = None
 
 
 class Ending(NamedTuple):
@@ -105,12 +105,13 @@ def main() -> None:
     _warm()
     worker = os.getppid()
     hands = _Hands()
-    for line in sys.stdin:
-        ending = hands.done(Order(*json.loads(line)), worker)
-        try:
-            print(json.dumps(ending), file=answers)
-        except BrokenPipeError:  # the worker is gone
-            os._exit(0)
+    try:
+        for line in sys.stdin:
+            print(json.dumps(hands.done(Order(*json.loads(line)), worker)), file=answers)
+    except BrokenPipeError:  # the worker is gone
+        pass
+    hands.end()
+    os._exit(0)
 
 
 WARM = """decisions
@@ -171,6 +172,11 @@ class _Hands:
 
     def __init__(self) -> None:
         self._idle: _Hand | None = None
+
+    def end(self) -> None:
+        """End the process that waits for a job."""
+        if self._idle is not None:
+            self._idle.kill()
 
     def done(self, order: Order, worker: int) -> Ending:
         """Have a job done."""

@@ -119,6 +119,7 @@ def _alone(store: str) -> Iterator[None]:
     try:
         Path(path).parent.mkdir(parents=True, exist_ok=True)
         file = open(f"{path}.lock", "a+", encoding="utf-8")  # noqa: SIM115 - closed below
+        os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))  # models and answers are nobody else's
     except OSError as error:
         raise FormatError(f"cannot be written: {error.strerror}", path=path) from None
     with file:

@@ -27,6 +27,7 @@ from sqlalchemy.pool import NullPool
 
 from ruddock.errors import DataError
 
+POOL = 25  # connections that stay open, and as many more for a moment
 BUSY_SECONDS = 30  # that a write waits for another one to end
 
 _compiled: dict[Any, Any] = {}  # statements, of which there are few; a process that forks has them ready
@@ -100,7 +101,9 @@ def connected(url: str, *, pooled: bool = True, durable: bool = True) -> Engine:
         parsed = parsed.set(drivername="postgresql+psycopg")
     if parsed.get_backend_name() not in ("sqlite", "postgresql"):
         raise DataError(f"--store: jobs are kept in SQLite or PostgreSQL, not in {parsed.get_backend_name()}")
-    options: dict[str, Any] = {"pool_pre_ping": True} if pooled else {"poolclass": NullPool}
+    options: dict[str, Any] = (
+        {"pool_pre_ping": True, "pool_size": POOL, "max_overflow": POOL} if pooled else {"poolclass": NullPool}
+    )
     options["execution_options"] = {"compiled_cache": _compiled}
     sqlite = parsed.get_backend_name() == "sqlite"
     if sqlite:
