@@ -32,8 +32,8 @@ def own_work(folder: Path, count: int) -> float:
     store = Store(sqlite_url(folder / "own.db"), pooled=False)
     store.prepare()
     runner._warm()
-    from ruddock.formats.model_json import model_document
     from ruddock.formats.files import json_text
+    from ruddock.formats.model_json import model_document
     from ruddock.jobs.work import Work
 
     model, _ = crates(1)
@@ -44,7 +44,7 @@ def own_work(folder: Path, count: int) -> float:
         claimed = store.claim()
         assert claimed is not None
         with contextlib.redirect_stderr(io.StringIO()):
-            Work(store, *claimed, memory=4096, decisions=10**6).run()
+            Work(store, claimed.number, claimed.attempt, memory=4096, decisions=10**6).run()
     return (time.perf_counter() - begun) / count
 
 
@@ -126,13 +126,11 @@ def main() -> None:
         print(f"  from begun to ended: median {statistics.median(each) * 1e3:.0f} ms")
         print(f"  the same work without a service: {work * 1e3:.0f} ms")
         print(f"  added to each: {(seconds * 2 / asked.jobs - work) * 1e3:.0f} ms of a worker")
-        print(
-            f"{asked.clients} clients asking once a second: {count} answers, median {median * 1e3:.0f} ms, 99 % {late * 1e3:.0f} ms"
-        )
+        answers = f"{count} answers, median {median * 1e3:.0f} ms, 99 % {late * 1e3:.0f} ms"
+        print(f"{asked.clients} clients asking once a second: {answers}")
         one, two = study(folder, asked.scenarios)
-        print(
-            f"{asked.scenarios} scenarios: {one:.1f} s in one process, {two:.1f} s as a job on 2 workers, {one / two / 2:.2f} of linear"
-        )
+        share = f"{one:.1f} s in one process, {two:.1f} s as a job on 2 workers, {one / two / 2:.2f} of linear"
+        print(f"{asked.scenarios} scenarios: {share}")
 
 
 if __name__ == "__main__":

@@ -14,29 +14,54 @@ from distributed import Client, Future, LocalCluster, secede
 from distributed.diagnostics.plugin import WorkerPlugin
 from distributed.security import Security
 
-from ruddock.jobs.runner import GONE, Ending, Order, Runner
+from ruddock.jobs.runner import DONE, GONE, Ending, Order, Runner
+from ruddock.jobs.store import Claim, Store, StoreError
 
 TLS = ("tls_ca_file", "tls_client_cert", "tls_client_key")
+ALONE_SECONDS = 2.0  # that a worker goes on with quick jobs by itself
 LOOK_SECONDS = 1.0  # between two looks at which workers there are
 
 _runners: list[Runner] = []  # of this worker, those that are idle
+_stores: dict[str, Store] = {}
 _lock = threading.Lock()
 
 
-def run(order: Order) -> Ending:
-    """Do one job, in whatever worker."""
-    if order.scheduler is not None:
-        secede()  # a job that spreads over the workers leaves its place here to its parts
+def run(order: Order) -> tuple[Order, Ending]:
+    """Do a job, in whatever worker, and the quick ones next in line for a while; return the last, and how it ended.
+
+    So that small jobs follow one another without a word to the dispatcher.
+    """
     with _lock:
         runner = next((held for held in _runners if held.alive), None)
         if runner is not None:
             _runners.remove(runner)
     runner = runner or Runner()
-    ending = runner.run(order)
+    until = time.monotonic() + ALONE_SECONDS
+    while True:
+        if order.spreads:
+            secede()  # it leaves its place here to its parts
+        ending = runner.run(order)
+        if ending.how != DONE or order.spreads or time.monotonic() > until:
+            break
+        claim = _next_quick(order.store)
+        if claim is None:
+            break
+        order = order.next(claim)
     if runner.alive:
         with _lock:
             _runners.append(runner)
-    return ending
+    return order, ending
+
+
+def _next_quick(url: str) -> Claim | None:
+    with _lock:
+        if url not in _stores:
+            _stores[url] = Store(url)
+        store = _stores[url]
+    try:
+        return store.claim(long_too=False)
+    except StoreError:  # the dispatcher will see to it
+        return None
 
 
 class Follow(WorkerPlugin):
@@ -105,11 +130,12 @@ class Workers:
         else:
             self.client = Client(scheduler, set_as_default=False, timeout="10s")
         self.client.register_plugin(Warm())
+        self._address = {"address": str(self.client.scheduler_info()["address"]), **self._tls}
 
     @property
     def address(self) -> dict[str, str]:
         """Where the scheduler is, and what its connections are secured with."""
-        return {"address": str(self.client.scheduler_info()["address"]), **self._tls}
+        return self._address
 
     def slots(self) -> int:
         """Return how many jobs can be done at once; workers that come and go are noticed after a moment."""
@@ -119,10 +145,10 @@ class Workers:
             self._slots = sum(int(worker["nthreads"]) for worker in known["workers"].values())
         return self._slots
 
-    def submit(self, order: Order, then: Callable[[Order, Ending], None], *, first: bool) -> None:
-        """Hand a job to a worker; ``then`` hears, in another thread, how its process ended."""
+    def submit(self, order: Order, then: Callable[[Order, Order, Ending], None], *, first: bool) -> None:
+        """Hand a job to a worker; ``then`` hears, in another thread, which one it did last and how that ended."""
         future = self.client.submit(run, order, pure=False, retries=0, priority=1 if first else 0)
-        future.add_done_callback(lambda done: then(order, _ending(done)))
+        future.add_done_callback(lambda done: then(order, *_ended(order, done)))
 
     def close(self) -> None:
         """End the workers, if they were started here."""
@@ -131,12 +157,13 @@ class Workers:
             self._cluster.close()
 
 
-def _ending(future: Future[Any]) -> Ending:
-    """Return how a job's process ended; where its worker is gone, it is gone with it."""
+def _ended(order: Order, future: Future[Any]) -> tuple[Order, Ending]:
+    """Return the last job of a worker and how it ended; where the worker is gone, it is gone with it."""
     try:
-        return Ending(*future.result())
+        last, ending = future.result()
+        return Order(*last), Ending(*ending)
     except Exception:  # whatever became of the worker
-        return Ending(GONE)
+        return order, Ending(GONE)
 
 
 def executor_of(scheduler: dict[str, str]) -> Executor:

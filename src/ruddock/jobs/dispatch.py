@@ -11,7 +11,7 @@ from typing import Protocol
 from ruddock.jobs.records import MOST_DEATHS
 from ruddock.jobs.runner import DIED, GONE, LATE, LEFT, SILENT, Ending, Order
 from ruddock.jobs.settings import LONG, QUICK, Settings
-from ruddock.jobs.store import Store, StoreError
+from ruddock.jobs.store import Claim, Store, StoreError
 
 IDLE_SECONDS = 0.5  # between two looks at the line when nothing happens
 SILENT_SECONDS = 10.0  # without a sign of life from a job's process, after which it counts as gone
@@ -31,8 +31,8 @@ class Hands(Protocol):
     def slots(self) -> int:
         """Return how many jobs can be done at once."""
 
-    def submit(self, order: Order, then: Callable[[Order, Ending], None], *, first: bool) -> None:
-        """Have a job done; ``then`` hears how its process ended."""
+    def submit(self, order: Order, then: Callable[[Order, Order, Ending], None], *, first: bool) -> None:
+        """Have a job done; ``then`` hears which one was done last there, and how its process ended."""
 
 
 class Dispatcher:
@@ -47,7 +47,7 @@ class Dispatcher:
 
     def __init__(self, store: Store, workers: Hands, settings: Settings) -> None:
         self.store, self.workers, self.settings = store, workers, settings
-        self._flying: dict[tuple[int, int], str] = {}  # job and attempt, to its class
+        self._flying: dict[tuple[int, int], str] = {}  # what workers were told to do: job and attempt, to its class
         self._seen: dict[tuple[int, int], tuple[int, float]] = {}  # beat, and when it was first seen
         self._news = threading.Event()
         self._closing = False
@@ -95,29 +95,23 @@ class Dispatcher:
             claimed = self.store.claim(long_too=longs < max(1, slots - 1))
             if claimed is None:
                 return
-            self._hand_out(*claimed)
+            self._hand_out(claimed)
 
-    def _hand_out(self, number: int, attempt: int) -> None:
-        job = self.store.job(number)
-        request = job.request
-        longest = self.settings.longest(request.job_class)
+    def _hand_out(self, claim: Claim) -> None:
+        request, s = claim.request, self.settings
+        seconds = s.longest(request.job_class) if request.time_limit is None else request.time_limit
         order = Order(
-            self.settings.store,
-            number,
-            attempt,
-            longest if request.time_limit is None else request.time_limit,
-            self.settings.memory,
-            self.settings.decisions,
-            self.workers.address if request.kind == "scenarios" else None,
-        )
-        self._flying[number, attempt] = request.job_class
+            s.store, claim.number, claim.attempt, seconds, request.kind == "scenarios", s.quick_seconds, s.memory,
+            s.decisions, self.workers.address,
+        )  # fmt: skip
+        self._flying[claim.number, claim.attempt] = request.job_class
         self.workers.submit(order, self._ended, first=request.job_class == QUICK)
 
-    def _ended(self, order: Order, ending: Ending) -> None:
-        """Hear how the process of a job ended."""
+    def _ended(self, order: Order, last: Order, ending: Ending) -> None:
+        """Hear which job the worker that an order was for did last, and how the process of that ended."""
         try:
             if ending.how in (DIED, LATE, GONE):
-                self._take_back(order.number, order.attempt, ending)
+                self._take_back(last.number, last.attempt, ending)
         except StoreError as error:  # it is found again when it shows no sign of life
             logger.warning("%s", error)
         finally:

@@ -19,7 +19,7 @@ import time
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from ruddock.jobs.store import Store, StoreError
+from ruddock.jobs.store import Claim, Store, StoreError
 
 BEAT_SECONDS = 1.0
 LOOK_SECONDS = 0.2  # between two looks at a process
@@ -40,18 +40,30 @@ class Order(NamedTuple):
     store : URL
     number, attempt : of the job
     seconds : its time limit
+    spreads : whether it is one whose parts go to all workers
+    quick_seconds : the longest time limit of a quick job
     memory : megabytes that its process may take
     decisions : the most that its model may have
-    scheduler : for jobs that spread over the workers: its address, and what its connections are secured with
+    scheduler : its address, and what its connections are secured with
     """
 
     store: str
     number: int
     attempt: int
     seconds: float
+    spreads: bool
+    quick_seconds: float
     memory: float
     decisions: int
-    scheduler: dict[str, str] | None = None
+    scheduler: dict[str, str]
+
+    def next(self, claim: Claim) -> Order:
+        """Return the order for another job, a quick one."""
+        request = claim.request
+        seconds = self.quick_seconds if request.time_limit is None else request.time_limit
+        return self._replace(
+            number=claim.number, attempt=claim.attempt, seconds=seconds, spreads=request.kind == "scenarios"
+        )
 
 
 class Ending(NamedTuple):
@@ -145,7 +157,7 @@ def _warm() -> None:
             store.accept(Request(model=name, reports=reports), name, "", sent)
             claimed = store.claim()
             assert claimed is not None
-            Work(store, *claimed, memory=1024, decisions=100).run()
+            Work(store, claimed.number, claimed.attempt, memory=1024, decisions=100).run()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.collect()
     gc.freeze()  # what is shared with the jobs' processes stays shared
@@ -240,7 +252,7 @@ def _hand(orders: Any, runner: int) -> None:
         store = stores.setdefault(order.store, Store(order.store, pooled=False))
         _work(store, order)
         grown = used_memory() - size > GROWN_SHARE * order.memory * 2**20
-        stays = done < MOST_JOBS and not grown and order.scheduler is None
+        stays = done < MOST_JOBS and not grown and not order.spreads
         orders.send(stays)
         if not stays:
             return
@@ -250,7 +262,7 @@ def _work(store: Store, order: Order) -> None:
     from ruddock.jobs.work import Work
 
     executor: Any = None
-    if order.scheduler is not None:
+    if order.spreads:
         from ruddock.jobs.cluster import executor_of
 
         executor = executor_of(order.scheduler)

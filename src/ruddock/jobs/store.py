@@ -10,7 +10,7 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import asdict
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, and_, case, delete, func, insert, or_, select, update
 from sqlalchemy.exc import DBAPIError
@@ -26,6 +26,14 @@ SENT, KEPT, RESULT = "sent", "kept", "result"
 
 class StoreError(RuddockError):
     """The store does not answer, or takes no more; nothing was changed."""
+
+
+class Claim(NamedTuple):
+    """A job that was taken out of the line, to be done."""
+
+    number: int
+    attempt: int
+    request: Request
 
 
 class Store:
@@ -154,21 +162,25 @@ class Store:
 
     # ------------------------------------------------------------------ the line
 
-    def claim(self, *, long_too: bool = True) -> tuple[int, int] | None:
-        """Take the next job of the line; return its number and attempt, or None."""
+    def claim(self, *, long_too: bool = True) -> Claim | None:
+        """Take the next job of the line, if there is one."""
         with self._writing() as connection:
             chosen = [jobs.c.state == "waiting"] + ([] if long_too else [jobs.c.job_class == QUICK])
-            line = select(jobs.c.number, jobs.c.attempt).where(*chosen).order_by(self._late(), jobs.c.created)
+            line = (
+                select(jobs.c.number, jobs.c.attempt, jobs.c.request)
+                .where(*chosen)
+                .order_by(self._late(), jobs.c.created)
+            )
             found = connection.execute(line.order_by(jobs.c.number).limit(1)).one_or_none()
             if found is None:
                 return None
-            number, attempt = int(found[0]), int(found[1]) + 1
+            number, attempt, request = int(found[0]), int(found[1]) + 1, Request.of(json.loads(found[2]))
             mine = and_(jobs.c.number == number, jobs.c.state == "waiting", jobs.c.attempt == attempt - 1)
             values = {"state": "running", "attempt": attempt, "started": time.time()}
             if not connection.execute(update(jobs).where(mine).values(values)).rowcount:
                 return None  # another service of the same store was quicker
             _say(connection, number, "begun" if attempt == 1 else f"begun again, attempt {attempt}")
-            return number, attempt
+            return Claim(number, attempt, request)
 
     def _late(self) -> Any:
         """Return 0 for jobs that go first: quick ones, and long ones that have waited for long."""
