@@ -45,7 +45,7 @@ class Running:
         self.process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=self._out, text=True)
         assert self.process.stdout is not None
         line = self.process.stdout.readline()
-        assert line.startswith("Jobs are taken at "), line + self.log.read_text()
+        assert line.startswith("Ruddock service at "), line + self.log.read_text()
         self.url = line.split()[-1]
         self.service = Service(self.url)
 
@@ -180,7 +180,7 @@ def kills(folder: Path, count: int, seed: int, *, servers: bool = True) -> dict[
         for job, best in sent:
             found = job.wait()
             words = [said for _, said in job.log()]
-            assert words.count("done") == 1, words
+            assert words.count("finished") == 1, words
             plan = rk.schema("plan")["properties"]["format"]["const"]
             answer = job.file("solve.json").decode()
             assert plan in answer

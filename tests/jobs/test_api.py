@@ -71,7 +71,7 @@ def test_the_front_does_what_its_description_says(limits: Settings) -> None:
     assert all(status < 500 for statuses in seen.values() for status in statuses), seen
 
 
-def test_a_job_is_taken_asked_for_and_withdrawn(client: TestClient) -> None:
+def test_a_job_is_taken_asked_for_and_cancelled(client: TestClient) -> None:
     first, second = send(client).json(), send(client, job_class="long", time_limit=4000).json()
     assert (first["place"], second["place"]) == (1, 2)
     place, key = f"/api/jobs/{first['number']}", {"Job-Key": first["key"]}
@@ -79,8 +79,8 @@ def test_a_job_is_taken_asked_for_and_withdrawn(client: TestClient) -> None:
     assert held["state"] == "waiting"
     jsonschema.validate(held, rk.schema("job"))
     assert client.get(place + "/sent/m.rdk", headers=key).text == TEXT
-    assert client.post(place + "/stop", headers=key).json()["state"] == "withdrawn"
-    assert [m["words"] for m in client.get(place + "/log", headers=key).json()] == ["accepted", "withdrawn"]
+    assert client.post(place + "/stop", headers=key).json()["state"] == "cancelled"
+    assert [m["words"] for m in client.get(place + "/log", headers=key).json()] == ["accepted", "cancelled"]
     assert client.get(place + "/files/report.html", headers=key).status_code == 404
 
 
@@ -158,7 +158,7 @@ def test_one_client_cannot_take_the_whole_line(limits: Settings) -> None:
     with TestClient(application(few)) as client:
         told = [send(client, headers=headers) for headers in (first, first, first, second, second)]
         assert [t.status_code for t in told] == [201, 201, 429, 201, 429]
-        assert "of yours" in told[2].json()["reason"] and "of yours" not in told[4].json()["reason"]
+        assert "of your" in told[2].json()["reason"] and "of your" not in told[4].json()["reason"]
 
 
 def test_one_client_cannot_send_too_often(limits: Settings) -> None:
@@ -177,10 +177,10 @@ def test_a_page_takes_a_model_and_remembers_its_key(client: TestClient) -> None:
     assert re.fullmatch(r"/jobs/\d+", told.headers["location"])
     assert "HttpOnly" in told.headers["set-cookie"] and "SameSite=strict" in told.headers["set-cookie"]
     page = client.get(told.headers["location"]).text
-    assert "waits in line" in page and "Place in line" in page
+    assert "waiting" in page and "Place in line" in page
     assert "model.rdk" in client.get("/").text
     client.post(told.headers["location"] + "/stop")
-    assert "Withdrawn" in client.get(told.headers["location"]).text
+    assert "Cancelled" in client.get(told.headers["location"]).text
 
 
 def test_a_job_sent_elsewhere_is_opened_by_number_and_key(client: TestClient) -> None:

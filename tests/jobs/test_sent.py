@@ -1,4 +1,4 @@
-"""What is sent: arrays on the wire, files and archives with bad intent, models that name what did not come."""
+"""What is sent: arrays on the wire, files and archives with bad intent, models that name what was not sent."""
 
 from __future__ import annotations
 
@@ -225,15 +225,15 @@ def test_a_model_reads_nothing_that_did_not_come(line: str, tmp_path: Path) -> N
         (inside / name).write_text(text + "\nmaximize v\n  1\n")
         with pytest.raises(FormatError) as told:
             read_with(inside / name, Given.sent(inside, {}))
-        assert "did not come" in str(told.value) or "database" in str(told.value)
-    with pytest.raises(FormatError, match="did not come"):
+        assert "was not sent" in str(told.value) or "database" in str(told.value)
+    with pytest.raises(FormatError, match="was not sent"):
         Given.sent(inside, {"need": str(outside)})
     (inside / "need.csv").write_text("k,need\na,1\nb,2\n")
     text = "axes\n  k : a, b\ndata\n  need[k] : from ../x/need.csv\ndecisions\n  x[k] <= 9\nminimize c\n  sum(x)\n"
     (inside / "m.rdk").write_text(text + "require\n  met[k] : x >= need\n")
     model = read_with(inside / "m.rdk", Given.sent(inside, {}))
     assert model.solve().objective == 3.0
-    with pytest.raises(FormatError, match="did not come"):
+    with pytest.raises(FormatError, match="was not sent"):
         model.what_if({"need": str(outside)})
 
 

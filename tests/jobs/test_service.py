@@ -32,7 +32,7 @@ def until(holds: Callable[[], Any], seconds: float = SECONDS) -> Any:
         if found:
             return found
         time.sleep(0.05)
-    raise AssertionError("it did not come to that")
+    raise AssertionError("it was not sent to that")
 
 
 def plain(plan: rk.Plan) -> dict[str, Any]:
@@ -63,7 +63,7 @@ def test_scenarios_go_to_the_service_one_by_one_or_as_a_job(service: Running) ->
     assert job.wait().state == "done"
     told = json.loads(job.file("scenarios.json"))["scenarios"]
     assert [one["objective"] for one in told] == pytest.approx(here["objective"].tolist())
-    with pytest.raises(rk.ModelError, match="not functions"):
+    with pytest.raises(rk.ModelError, match="not arbitrary functions"):
         service.service.submit(print, 1)
 
 
@@ -105,10 +105,10 @@ def test_what_cannot_be_done_is_told_at_its_place(service: Running) -> None:
             job.wait()
         assert job.status().state == "failed"
         assert "/tmp" not in job.status().verdict
-    with pytest.raises(RefusedError, match="no job") as told:
+    with pytest.raises(RefusedError, match="job 1 not found") as told:
         service.service.job(1, "x").status()
     assert told.value.code == "key"
-    with pytest.raises(RefusedError, match="does not answer"):
+    with pytest.raises(RefusedError, match="no answer"):
         rk.service("http://127.0.0.1:9").job(1, "x").stop()
 
 
@@ -127,14 +127,14 @@ def test_a_job_by_commands(service: Running, tmp_path: Path) -> None:
     assert "Cost £429.25 is the smallest possible" in said
     assert {p.name for p in (tmp_path / "out").iterdir()} == {"report.html", "report.xlsx", "solve.json", "solve.txt"}
     number, key = said.split("\n")[0].removeprefix("job ").split(", key ")
-    assert "done" in command(service, "job", number, "--key", key, "--log")
+    assert "finished" in command(service, "job", number, "--key", key, "--log")
     as_json = command(service, "job", number, "--key", key, "--json", str(tmp_path / "job.json"))
     assert "written to" in as_json
     assert json.loads((tmp_path / "job.json").read_text())["state"] == "done"
-    assert "no job" in command(service, "job", number, "--key", "x", status=2)
+    assert "not found" in command(service, "job", number, "--key", "x", status=2)
     assert "clash" in command(service, "send", "demo:storm-week", "--diagnose", "--wait", status=1)
     assert "not found" in command(service, "send", str(tmp_path / "nothing.rdk"), status=2)
-    assert "a quick job may take" in command(service, "send", str(path), "--time-limit", "500", status=2)
+    assert "a quick job may run for" in command(service, "send", str(path), "--time-limit", "500", status=2)
 
 
 # ---------------------------------------------------------------------- what dies
@@ -159,7 +159,7 @@ def test_a_job_goes_on_from_its_best_plan_wherever_it_is_killed(tmp_path: Path) 
         until(lambda: job.status().attempt == 2)
         plan = job.plan()
         assert plan.status == "stopped" and plan.objective >= best
-        assert [w for _, w in job.log()].count("done") == 1
+        assert [w for _, w in job.log()].count("finished") == 1
 
 
 def test_a_process_that_takes_too_much_memory_ends_with_what_it_has(tmp_path: Path) -> None:
@@ -204,7 +204,7 @@ def test_workers_of_a_scheduler_elsewhere_and_jobs_in_postgresql(tmp_path: Path,
             for job, best in sent:
                 job.service = held.service
                 assert job.plan().objective == best
-                assert [words for _, words in job.wait() and job.log()].count("done") == 1
+                assert [words for _, words in job.wait() and job.log()].count("finished") == 1
     finally:
         for process in held_by:
             process.terminate()
@@ -214,10 +214,10 @@ def test_workers_of_a_scheduler_elsewhere_and_jobs_in_postgresql(tmp_path: Path,
 def test_a_taken_address_and_a_taken_store_are_told(service: Running, tmp_path: Path) -> None:
     port = service.url.rpartition(":")[2]
     for words, said in (
-        (["--port", port, "--store", str(tmp_path / "x.db")], f"127.0.0.1:{port} cannot be served from"),
-        (["--port", "0", "--store", service.store], "another service keeps its jobs in"),
+        (["--port", port, "--store", str(tmp_path / "x.db")], f"cannot listen on 127.0.0.1:{port}"),
+        (["--port", "0", "--store", service.store], "another service is using"),
         (["--port", "0", "--store", "mysql://x/y"], "SQLite or PostgreSQL"),
-        (["--rate", "often"], "a count and a time"),
+        (["--rate", "often"], "a count and a period"),
         (["--token-file", str(tmp_path / "none")], "cannot be read"),
     ):
         ran = CliRunner().invoke(main, ["serve", *words])
@@ -259,14 +259,14 @@ def test_a_person_sends_watches_stops_and_reads(service: Running, browser: Any, 
     find("#files").send_keys("\n".join(name for name in mine if "markets" not in name))
     find("#check").click()
     until(lambda: find("#refused").is_displayed())
-    assert "markets.csv did not come" in find("#refused").text
+    assert "markets.csv was not sent" in find("#refused").text
     browser.refresh()
     find("#files").send_keys("\n".join(mine))
     find("#check").click()
     until(lambda: find("#findings").is_displayed())
     assert "no problems found" in find("#findings").text
     find("form.send button[type=submit]").click()
-    until(lambda: "is done" in browser.page_source)
+    until(lambda: "finished" in browser.page_source)
     assert "£429.25" in find("#verdict").text
     find("a.button").click()  # the report
     until(lambda: "Recommendation" in browser.page_source)
@@ -283,7 +283,7 @@ def test_a_person_sends_watches_stops_and_reads(service: Running, browser: Any, 
     assert "best £" in find("#verdict").text
     assert find("h1").text == model.name
     find("main form button").click()
-    until(lambda: "is done" in browser.page_source)
+    until(lambda: "finished" in browser.page_source)
     assert "stopped by the user" in find("#verdict").text.lower() or "stopped" in find("#verdict").text
     browser.get(service.url)
     assert len(browser.find_elements("css selector", "table.jobs tbody tr")) == 2
@@ -305,4 +305,4 @@ def test_a_signal_ends_the_service_and_keeps_its_jobs(tmp_path: Path) -> None:
             job.service = held.service
             job.stop()
         until(lambda: all(not job.status().open for job in sent))
-        assert [job.status().state for job in sent] in (["done", "withdrawn"], ["done", "done"])
+        assert [job.status().state for job in sent] in (["done", "cancelled"], ["done", "done"])

@@ -103,7 +103,7 @@ def test_a_job_ends_once_and_only_by_the_attempt_at_work(store: Store) -> None:
     assert store.file(number, "best.npz", KEPT) is None
     assert store.sent(number) == {"m.rdk": b"x"}
     words = [said for _, said in store.log(number)]
-    assert words == ["accepted", "begun", "killed", "begun again, attempt 2", "asked to stop", "solved", "done"]
+    assert words == ["accepted", "started", "killed", "restarted, attempt 2", "stop requested", "solved", "finished"]
 
 
 @pytest.mark.parametrize(("deaths", "attempts"), [(MOST_DEATHS, 1), (1, MOST_DEATHS), (0, MOST_ATTEMPTS)])
@@ -128,11 +128,11 @@ def test_a_job_is_only_known_with_its_key(store: Store) -> None:
     assert key not in str(dict(held))
 
 
-def test_what_waits_is_withdrawn_and_what_is_old_forgotten(store: Store) -> None:
+def test_what_waits_is_cancelled_and_what_is_old_forgotten(store: Store) -> None:
     first, second = sent(store, client="a"), sent(store, client="b")
     assert store.open_jobs("a") == (2, 1)
     store.stop(first)
-    assert store.job(first).state == "withdrawn"
+    assert store.job(first).state == "cancelled"
     assert claimed(store.claim()) == (second, 1)
     assert store.forget(time.time() + 1.0) == 1
     with pytest.raises(KeyError):
@@ -149,7 +149,7 @@ def test_a_store_that_is_full_takes_nothing_and_says_so(tmp_path: Path) -> None:
         pages = connection.exec_driver_sql("pragma page_count").scalar_one()
         connection.exec_driver_sql(f"pragma max_page_count={pages + 8}")
         connection.commit()
-    with pytest.raises(StoreError, match="no room left"):
+    with pytest.raises(StoreError, match="store is full"):
         store.accept(Request(model="m.rdk"), "m", "a", {"m.rdk": b"x" * 1_000_000})
     assert store.open_jobs("a") == (0, 0)
 

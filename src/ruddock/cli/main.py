@@ -31,7 +31,7 @@ def _version(context: click.Context, option: click.Parameter, asked: bool) -> No
     "--version", is_flag=True, is_eager=True, expose_value=False, callback=_version, help="Show the version and exit."
 )
 def main() -> None:
-    r"""Solve linear and mixed-integer models, and read what the answer means.
+    """Solve linear and mixed-integer models, and read what the answer means.
 
     A MODEL is a file (.rdk, .mps, .mps.gz, .csv, .xlsx, .ods, .json), or demo:NAME for a demo that ships with Ruddock.
 

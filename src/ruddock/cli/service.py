@@ -21,10 +21,10 @@ if TYPE_CHECKING:
 NEEDED = ("cryptography", "fastapi", "uvicorn", "distributed", "sqlalchemy", "httpx", "limits", "multipart")
 STOPPED = 1
 SERVICE = taking(
-    click.option("--service", metavar="URL", help="Where the service is; RUDDOCK_SERVICE, else this machine."),
-    click.option("--token", metavar="TOKEN", help="Of a closed service; RUDDOCK_TOKEN does as well."),
+    click.option("--service", metavar="URL", help="URL of the service; default RUDDOCK_SERVICE, else this machine."),
+    click.option("--token", metavar="TOKEN", help="Access token of the service; default RUDDOCK_TOKEN."),
 )
-JSON = click.option("--json", "json_path", metavar="FILE", help="Write how the job is as JSON; - is stdout.")
+JSON = click.option("--json", "json_path", metavar="FILE", help="Write the state of the job as JSON; - is stdout.")
 
 
 def _service(url: str | None, token: str | None) -> Service:
@@ -38,41 +38,45 @@ def _service(url: str | None, token: str | None) -> Service:
 # ---------------------------------------------------------------------- running one
 
 
-@main.command(short_help="Run a service that solves what is sent to it.")
-@click.option("--host", default="127.0.0.1", help="The address to serve from; 0.0.0.0 is for all of a network.")
+@main.command(short_help="Run a service that solves the jobs sent to it.")
+@click.option("--host", default="127.0.0.1", help="Address to listen on; 0.0.0.0 listens on all networks.")
 @click.option("--port", type=click.IntRange(0, 65535), default=8765)
 @click.option(
-    "--store", metavar="URL", help="Where jobs are kept: a file, sqlite:///FILE, or postgresql://USER@HOST/NAME."
+    "--store", metavar="URL", help="Where jobs are stored: a file, sqlite:///FILE, or postgresql://USER@HOST/NAME."
 )
-@click.option("--scheduler", metavar="ADDRESS", help="A Dask scheduler whose workers solve, such as tcp://HOST:8786.")
-@click.option("--workers", type=click.IntRange(1, 1024), help="Jobs solved at once on this machine; one a core.")
+@click.option("--scheduler", metavar="ADDRESS", help="Address of an existing Dask scheduler, such as tcp://HOST:8786.")
+@click.option(
+    "--workers", type=click.IntRange(1, 1024), help="Number of jobs solved at the same time; by default one per core."
+)
 @click.option(
     "--token-file",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Tokens, one a line: only who has one may send.",
+    help="Access tokens, one per line; only clients with a token can send.",
 )
-@click.option("--memory", type=Amount("MB", 64.0), default=4096.0, help="Memory that one job may take.")
+@click.option("--memory", type=Amount("MB", 64.0), default=4096.0, help="Memory limit of one job.")
+@click.option("--quick-limit", type=Amount("SECONDS", 1.0), default=300.0, help="Longest time limit of a quick job.")
+@click.option("--long-limit", type=Amount("SECONDS", 1.0), default=28800.0, help="Longest time limit of a long job.")
+@click.option("--largest", type=Amount("MB", 1.0), default=64.0, help="Largest total size of the files of one job.")
 @click.option(
-    "--quick-limit", type=Amount("SECONDS", 1.0), default=300.0, help="The longest time limit of a quick job."
+    "--decisions",
+    type=Amount("COUNT", 1.0, whole=True),
+    default=2_000_000,
+    help="Largest number of decisions in a model.",
 )
 @click.option(
-    "--long-limit", type=Amount("SECONDS", 1.0), default=28800.0, help="The longest time limit of a long job."
+    "--waiting", type=Amount("COUNT", 1, whole=True), default=2000, help="Largest number of waiting and running jobs."
 )
-@click.option("--largest", type=Amount("MB", 1.0), default=64.0, help="What may come with one job.")
 @click.option(
-    "--decisions", type=Amount("COUNT", 1.0, whole=True), default=2_000_000, help="The most decisions of a model."
-)
-@click.option("--waiting", type=Amount("COUNT", 1, whole=True), default=2000, help="Most jobs that wait or run.")
-@click.option(
-    "--each-client", type=Amount("COUNT", 1.0, whole=True), default=1500, help="The most of them of one client."
+    "--each-client", type=Amount("COUNT", 1.0, whole=True), default=1500, help="Largest number of them from one client."
 )
 @click.option("--keep-days", type=Amount("DAYS"), default=30.0, help="How long results are kept.")
-@click.option("--rate", metavar="COUNT/TIME", default="3000/minute", help="How often one client may send.")
+@click.option("--rate", metavar="COUNT/TIME", default="3000/minute", help="How often one client may send a job.")
 def serve(host: str, port: int, store: str | None, token_file: Path | None, rate: str, **given: Any) -> None:
-    """Run a service: jobs are taken at its page, by `ruddock send` and from Python, solved in line, and kept.
+    """Run a service that accepts jobs from its web page, from `ruddock send` and from Python.
 
-    Ctrl-C ends it. Jobs that wait or run then are there again at the next start.
+    Jobs wait in line, are solved, and their results are kept. Ctrl-C stops the service; waiting and running jobs
+    continue at the next start.
     """
     from ruddock.jobs import need
 
@@ -95,18 +99,20 @@ def serve(host: str, port: int, store: str | None, token_file: Path | None, rate
 
 
 def _ready(address: str, store: str, closed: bool, host: str) -> str:
-    lines = [f"Jobs are taken at {address}", f"  kept in {store}"]
+    lines = [f"Ruddock service at {address}", f"  jobs stored in {store}"]
     if closed:
-        lines.append("  a token is needed to send")
+        lines.append("  clients need a token")
     elif host not in ("127.0.0.1", "localhost", "::1"):
-        lines.append("  open to everyone who reaches this address: --token-file closes it")
-    return "\n".join([*lines, f"  send one:  ruddock send MODEL --service {address}", "  Ctrl-C ends; jobs are kept"])
+        lines.append("  open to anyone who can reach this address; --token-file restricts it")
+    return "\n".join(
+        [*lines, f"  send a job:  ruddock send MODEL --service {address}", "  Ctrl-C stops the service; jobs are kept"]
+    )
 
 
 # ---------------------------------------------------------------------- sending
 
 
-@main.command(short_help="Send a model to a service, to be solved there.")
+@main.command(short_help="Send a model to a service to be solved there.")
 @click.argument("model")
 @DATA
 @SHEET
@@ -115,18 +121,18 @@ def _ready(address: str, store: str, closed: bool, host: str) -> str:
     "job_class",
     type=click.Choice(["quick", "long"]),
     default="quick",
-    help="quick goes first; long may take hours.",
+    help="Quick jobs go first; long jobs may run for hours.",
 )
-@click.option("--diagnose", is_flag=True, help="Ask why there is no plan.")
+@click.option("--diagnose", is_flag=True, help="Find out why the model has no plan.")
 @click.option(
     "--scenarios", type=click.Path(path_type=Path), metavar="TABLE", help="Solve every scenario of this table."
 )
 @taking(SOLVE["time_limit"], SOLVE["gap"], SOLVE["give"], SOLVE["method"])
+@click.option("--report", "reports", default="html", help="Report formats, such as html,xlsx; also md, or none.")
+@click.option("--wait", is_flag=True, help="Wait for the answer and show it. Ctrl-C leaves the job running.")
 @click.option(
-    "--report", "reports", default="html", help="Forms of the report: html, xlsx, md, such as html,xlsx; none for none."
+    "--fetch", type=click.Path(path_type=Path), metavar="DIR", help="With --wait: save the result files in this folder."
 )
-@click.option("--wait", is_flag=True, help="Wait, and show the answer. Ctrl-C leaves the job at work.")
-@click.option("--fetch", type=click.Path(path_type=Path), metavar="DIR", help="With --wait: write its files there.")
 @SERVICE
 @JSON
 def send(
@@ -144,16 +150,16 @@ def send(
     json_path: str | None,
     **asked: Any,
 ) -> None:
-    """Send MODEL, and the tables that it reads, to a service; print the job's number and key.
+    """Send MODEL and the tables it reads to a service; print the job's number and key.
 
-    Whoever has number and key can ask for the job, stop it and fetch what came of it.
+    Anyone with the number and the key can follow the job, stop it and download its results.
     """
     from ruddock.cli.options import given_words
 
     if diagnose and scenarios is not None:
-        raise click.UsageError("--diagnose and --scenarios are two jobs: send one after the other")
+        raise click.UsageError("--diagnose and --scenarios are separate jobs: send one at a time")
     if fetch is not None and not wait:
-        raise click.UsageError("--fetch goes with --wait; later: ruddock job NUMBER --key KEY --fetch DIR")
+        raise click.UsageError("--fetch needs --wait; or use ruddock job NUMBER --key KEY --fetch DIR later")
     at = _service(service, token)
     from ruddock.jobs.parcel import packed
 
@@ -168,7 +174,7 @@ def send(
         _follow(job, fetch, json_path)
         return
     here = "" if service is None else f" --service {service}"
-    click.echo(f"ask for it:  ruddock job {job.number} --key {job.key}{here}", err=err)
+    click.echo(f"follow it:  ruddock job {job.number} --key {job.key}{here}", err=err)
     if json_path is not None:
         write_json(json_path, {**job.status().as_dict(), "key": job.key})
 
@@ -176,13 +182,13 @@ def send(
 # ---------------------------------------------------------------------- asking
 
 
-@main.command(short_help="Ask for a job at a service: how far it is, its answer.")
+@main.command(short_help="Show the state of a job at a service, or its answer.")
 @click.argument("number", type=click.IntRange(1, 2**31 - 1))
 @click.option("--key", required=True, help="The key that came with the number.")
-@click.option("--wait", is_flag=True, help="Wait until it has ended.")
-@click.option("--fetch", type=click.Path(path_type=Path), metavar="DIR", help="Write its files there.")
-@click.option("--stop", is_flag=True, help="End it, and keep the best plan so far.")
-@click.option("--log", is_flag=True, help="Show what happened to it.")
+@click.option("--wait", is_flag=True, help="Wait until the job has finished.")
+@click.option("--fetch", type=click.Path(path_type=Path), metavar="DIR", help="Save the result files in this folder.")
+@click.option("--stop", is_flag=True, help="Stop the job and keep its best plan.")
+@click.option("--log", is_flag=True, help="Show the history of the job.")
 @SERVICE
 @JSON
 def job(
@@ -196,9 +202,9 @@ def job(
     token: str | None,
     json_path: str | None,
 ) -> None:
-    """Show how far job NUMBER is; of one that is done, the answer.
+    """Show the state of job NUMBER, or its answer once it has finished.
 
-    Exit status 1 if it failed, was withdrawn, or has no plan.
+    Exit status 1 if the job failed, was cancelled, or has no plan.
     """
     asked = _service(service, token).job(number, key)
     if stop:
@@ -225,7 +231,7 @@ def _follow(job: SentJob, fetch: Path | None, json_path: str | None) -> None:
                 said, shown = words, True
     except KeyboardInterrupt:
         click.echo("\n" if shown else "", err=True, nl=False)
-        click.echo(f"job {job.number} goes on at the service; --stop ends it", err=True)
+        click.echo(f"job {job.number} keeps running on the service; --stop stops it", err=True)
         raise click.exceptions.Exit(STOPPED) from None
     finally:
         if shown:
@@ -245,10 +251,10 @@ def _show(job: SentJob, found: Job, fetch: Path | None, json_path: str | None) -
         write_json(json_path, found.as_dict())
     if fetch is not None:
         if found.open:
-            click.echo("nothing to fetch yet: --wait waits for it", err=True)
+            click.echo("no files to fetch yet; use --wait", err=True)
         for path in job.fetch(fetch) if not found.open else []:
             click.echo(f"written to {path}", err=err)
-    if found.state in ("failed", "withdrawn") or found.status in ("infeasible", "unbounded"):
+    if found.state in ("failed", "cancelled") or found.status in ("infeasible", "unbounded"):
         raise click.exceptions.Exit(1)
 
 
@@ -256,11 +262,11 @@ def _state(found: Job) -> str:
     """Return in a line how a job is."""
     start = f"job {found.number}, {found.name}"
     if found.state == "waiting":
-        return f"{start}: waits, place {found.place} in line"
+        return f"{start}: waiting, place {found.place} in line"
     if found.state == "running":
-        ending = "; asked to stop" if found.stop_asked else ""
-        return f"{start}: {found.progress.said or 'begun'}{ending}"
+        ending = "; stop requested" if found.stop_asked else ""
+        return f"{start}: {found.progress.said or 'running'}{ending}"
     if found.state == "done":
         took = (found.ended or 0.0) - (found.started or 0.0)
-        return f"{start}: done in {took:.1f} s"
+        return f"{start}: finished in {took:.1f} s"
     return f"{start}: {found.state}. {found.verdict}"

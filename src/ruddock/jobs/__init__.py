@@ -14,11 +14,11 @@ if TYPE_CHECKING:
 def need(*packages: str) -> None:
     """Raise an error that says what to install, unless all packages are there."""
     if any(find_spec(package) is None for package in packages):
-        raise RuddockError('jobs need more packages: pip install "ruddock[service]"')
+        raise RuddockError('jobs need additional packages: pip install "ruddock[service]"')
 
 
 def service(url: str | None = None, token: str | None = None) -> Service:
-    """Return a service that solves models elsewhere.
+    """Return a service that solves models on another machine.
 
     Parameters
     ----------

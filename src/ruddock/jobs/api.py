@@ -97,13 +97,13 @@ REFUSALS: dict[int | str, dict[str, Any]] = {
     for status, words in (
         (400, "The request cannot be read."),
         (401, "A token is needed."),
-        (403, "The key is not that of the job."),
-        (404, "There is no such thing."),
-        (413, "It is too large."),
-        (422, "It is not taken, and why."),
-        (429, "Too much at once."),
-        (503, "The store of jobs does not answer."),
-        (507, "The store of jobs has no room left."),
+        (403, "Job not found, or wrong key."),
+        (404, "Not found."),
+        (413, "Too large."),
+        (422, "Not accepted; the reason is given."),
+        (429, "Too many requests or jobs."),
+        (503, "The job store is not responding."),
+        (507, "The job store is full."),
     )
 }
 
@@ -116,7 +116,7 @@ def routes(front: Front) -> APIRouter:
         front.client(http, reads=True)
         return front.job(number, key)
 
-    @router.get("/limits", summary="What the service allows")
+    @router.get("/limits", summary="Limits of the service")
     def limits(http: HttpRequest) -> LimitsView:
         front.client(http, reads=True, open_to_all=True)
         s = front.settings
@@ -142,24 +142,24 @@ def routes(front: Front) -> APIRouter:
         number, key = front.accept(client, asked, ((file.filename or "", file.file.read()) for file in files))
         return Accepted(number=number, key=key, place=front.store.job(number).place)
 
-    @router.get("/jobs/{number}", summary="How far a job is")
+    @router.get("/jobs/{number}", summary="State of a job")
     def job(http: HttpRequest, number: Number, key: Key) -> JobView:
         return JobView(**own(http, number, key).as_dict())
 
-    @router.post("/jobs/{number}/stop", status_code=202, summary="End a job with what it has")
+    @router.post("/jobs/{number}/stop", status_code=202, summary="Stop a job and keep its best plan")
     def stop(http: HttpRequest, number: Number, key: Key) -> JobView:
         own(http, number, key)
         front.store.stop(number)
         return JobView(**front.store.job(number).as_dict())
 
-    @router.get("/jobs/{number}/log", summary="What happened to a job")
+    @router.get("/jobs/{number}/log", summary="History of a job")
     def log(http: HttpRequest, number: Number, key: Key) -> list[Moment]:
         own(http, number, key)
         return [Moment(at=at, words=words) for at, words in front.store.log(number)]
 
     @router.get(
         "/jobs/{number}/files/{name}",
-        summary="One file of the results",
+        summary="A result file",
         response_class=Response,
         responses={200: {"content": {"application/octet-stream": {}}, "description": "The file."}},
     )
@@ -169,7 +169,7 @@ def routes(front: Front) -> APIRouter:
 
     @router.get(
         "/jobs/{number}/sent/{name}",
-        summary="One file as it was sent",
+        summary="A file as it was sent",
         response_class=Response,
         responses={200: {"content": {"application/octet-stream": {}}, "description": "The file."}},
     )

@@ -62,7 +62,7 @@ def application(settings: Settings, workers: Workers | None = None) -> FastAPI:
 
     app = FastAPI(
         title="Ruddock jobs",
-        summary="Models sent away, solved in line, fetched later.",
+        summary="Send models, solve them in line, fetch the plans later.",
         version=__version__,
         docs_url=None,
         redoc_url=None,
@@ -108,7 +108,7 @@ class Bounded:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
-        reason = f"more than the {self.most / MEGABYTE:,.0f} MB that may come with a job"
+        reason = f"larger than the {self.most / MEGABYTE:,.0f} MB allowed for one job"
         said = dict(scope["headers"]).get(b"content-length", b"")
         if said.isdigit() and int(said) > self.most:
             await JSONResponse({"code": "too-large", "reason": reason}, 413)(scope, receive, send)
@@ -140,7 +140,7 @@ def _tell_refusals(app: FastAPI, front: Front) -> None:
 
     @app.exception_handler(StoreError)
     def no_store(http: HttpRequest, error: StoreError) -> Response:
-        full = "no room" in str(error)
+        full = "full" in str(error)
         return told(http, 507 if full else 503, "store", str(error))
 
     @app.exception_handler(RequestValidationError)

@@ -138,7 +138,7 @@ class Service(Executor):
             except httpx.TransportError as error:
                 if method != "GET" or attempt == TRIES - 1:
                     raise RefusedError(
-                        "unreachable", f"{self.url} does not answer ({error or type(error).__name__})"
+                        "unreachable", f"no answer from {self.url} ({error or type(error).__name__})"
                     ) from None
                 time.sleep(0.3 * 2**attempt)
         if response.is_success:
@@ -149,7 +149,7 @@ class Service(Executor):
         except (ValueError, KeyError, TypeError):
             code, reason = (
                 "unknown",
-                f"{self.url} is no service of Ruddock's, or not of this version ({response.status_code})",
+                f"{self.url} is not a Ruddock service, or a different version (HTTP {response.status_code})",
             )
         raise RefusedError(code, reason)
 
@@ -158,7 +158,9 @@ class Service(Executor):
     def submit(self, fn: Any, /, *args: Any, **kwargs: Any) -> Future[Any]:
         """Have one scenario solved; nothing but arrays is sent, so that other functions are refused."""
         if fn is not work or len(args) != 1 or kwargs or not isinstance(args[0], Task):
-            raise ModelError("a service takes models and scenarios, not functions: model.scenarios(executor=service)")
+            raise ModelError(
+                "a service solves models and scenarios, not arbitrary functions: use model.scenarios(executor=service)"
+            )
         if self._pool is None:
             self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="ruddock-service")
         return self._pool.submit(self._solved, args[0])
@@ -225,7 +227,7 @@ class SentJob:
         Raises
         ------
         NoPlanError
-            If it failed, or was withdrawn; the message says why.
+            If it failed or was cancelled; the message says why.
         """
         *_, last = self.progress()
         if last.state != "done":
@@ -250,7 +252,7 @@ class SentJob:
         Raises
         ------
         NoPlanError
-            If it failed, or was withdrawn.
+            If it failed or was cancelled.
         FormatError
             If what came back is not an answer to its model.
         """
@@ -264,9 +266,7 @@ class SentJob:
 
     def _own_model(self) -> Model:
         if self.model is None:
-            raise ModelError(
-                "this job was not sent from here: fetch its files, or give it the model: job.model = model"
-            )
+            raise ModelError("this job was sent from elsewhere: use fetch() for its files, or set job.model first")
         return self.model
 
     def fetch(self, folder: str | Path) -> list[Path]:

@@ -120,7 +120,7 @@ class Dispatcher:
 
     def _take_back(self, number: int, attempt: int, ending: Ending) -> None:
         if self.store.job(number).last:
-            self.store.end(number, attempt, f"{_why(ending)} It was begun {attempt} times.", failed=True)
+            self.store.end(number, attempt, f"{_why(ending)} Attempts: {attempt}.", failed=True)
         else:
             deaths = {LATE: MOST_DEATHS, DIED: 1}.get(ending.how, 0)  # a job that is late once would be again
             self.store.lost(number, attempt, _why(ending), deaths)
@@ -155,13 +155,13 @@ class Dispatcher:
 def _why(ending: Ending) -> str:
     """Return in words how the process of a job ended early."""
     if ending.how == LATE:
-        return "Its process was ended, since it was not back four minutes after its time limit."
+        return "The process was stopped because it had not finished four minutes after its time limit."
     if ending.how == GONE:
-        return "The worker that was at it is gone."
+        return "The worker running the job was lost."
     if ending.how == LEFT:
-        return "The service had ended."
+        return "The service was restarted."
     if ending.how == SILENT:
-        return "Its process showed no sign of life any more."
+        return "The process stopped responding."
     if ending.exit is not None and ending.exit < 0:
-        return f"Its process was killed by the system (signal {-ending.exit}), as when memory runs out."
-    return "Its process ended early."
+        return f"The process was killed by the system (signal {-ending.exit}), which happens when memory runs out."
+    return "The process ended unexpectedly."

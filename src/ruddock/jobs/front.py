@@ -80,7 +80,7 @@ class Front:
             if not sum(hmac.compare_digest(own, known) for known in self.settings.tokens):
                 self._count(self._sends, "token", host)
                 raise RefusedHttpError(
-                    401, "token", "this service is closed: a token is needed, as --token or RUDDOCK_TOKEN",
+                    401, "token", "this service needs an access token: use --token or RUDDOCK_TOKEN",
                     **{"WWW-Authenticate": "Bearer"},
                 )  # fmt: skip
             client = own
@@ -91,7 +91,7 @@ class Front:
         if not self._limiter.hit(limit, what, client):
             seconds = limit.get_expiry()
             raise RefusedHttpError(
-                429, "too-often", f"that is more often than {limit.amount} times in {seconds} s; wait a little",
+                429, "too-often", f"more than {limit.amount:,} requests in {seconds} s; wait and try again",
                 **{"Retry-After": str(seconds)},
             )  # fmt: skip
 
@@ -100,18 +100,18 @@ class Front:
         s = self.settings
         longest = s.longest(request.job_class)
         if request.time_limit is not None and request.time_limit > longest:
-            longer = f"; a long job may take {s.long_seconds:g} s" if s.long_seconds > longest else ""
+            longer = f"; a long job may run for {s.long_seconds:g} s" if s.long_seconds > longest else ""
             raise RefusedHttpError(
                 422,
                 "time-limit",
-                f"a {request.job_class} job may take {longest:g} s, not {request.time_limit:g} s{longer}",
+                f"a {request.job_class} job may run for at most {longest:g} s, not {request.time_limit:g} s{longer}",
             )
         every, own = self.store.open_jobs(client)
         if every >= s.waiting or own >= s.each_client:
-            whose = "of yours " if own >= s.each_client else ""
-            raise RefusedHttpError(
-                429, "line", f"{own if whose else every:,} jobs {whose}wait or run already; wait for some to end"
-            )
+            whose = "of your " if own >= s.each_client else ""
+            count = own if whose else every
+            already = f"{count:,} {whose}jobs are already waiting or running; wait until some have finished"
+            raise RefusedHttpError(429, "line", already)
         with self._unpacking:
             try:
                 sent = received(files, s)
@@ -128,7 +128,7 @@ class Front:
         try:
             return self.store.job(number, key)
         except KeyError:
-            raise RefusedHttpError(403, "key", f"there is no job {number} with this key") from None
+            raise RefusedHttpError(403, "key", f"job {number} not found, or the key is wrong") from None
 
     def file(self, number: int, name: str, role: str = RESULT) -> Response:
         """Return a file of a job to be saved, or shown where it is a report."""

@@ -34,8 +34,7 @@ LOOK_SECONDS = 0.05
 MOST_CHECKS = 8  # that are waited for at once
 MOST_KEY = 64
 WORDS = {
-    "waiting": "waits in line", "running": "is being solved", "done": "is done", "failed": "failed",
-    "withdrawn": "was withdrawn",
+    "waiting": "waiting", "running": "running", "done": "finished", "failed": "failed", "cancelled": "cancelled",
 }  # fmt: skip
 SAID = {"optimal": "proven best", "infeasible": "no plan", "unbounded": "no limit", "stopped": "best so far"}
 Number = Annotated[int, Path(ge=1, le=MOST_NUMBER)]
@@ -147,7 +146,7 @@ def _from_here(http: HttpRequest) -> None:
     origin = http.headers.get("origin")
     other = origin not in (None, "null") and urlsplit(origin).netloc != http.headers.get("host", "")
     if other or http.headers.get("sec-fetch-site", "same-origin") not in ("same-origin", "none"):
-        raise RefusedHttpError(403, "site", "this came from another site's page, and was not done")
+        raise RefusedHttpError(403, "site", "this request came from another website and was ignored")
 
 
 def routes(front: Front) -> APIRouter:
@@ -208,9 +207,7 @@ def routes(front: Front) -> APIRouter:
     def open_job(http: HttpRequest, number: Annotated[str, Form()] = "", key: Annotated[str, Form()] = "") -> Response:
         client(http, reads=False)
         if not number.strip().isdigit() or int(number) > MOST_NUMBER or len(key.strip()) > MOST_KEY:
-            raise RefusedHttpError(
-                422, "request", "a job is known by its number and its key, as they were given at sending"
-            )
+            raise RefusedHttpError(422, "request", "enter the number and the key that were shown when the job was sent")
         front.job(int(number), key.strip())
         response = RedirectResponse(f"/jobs/{int(number)}", 303)
         _Keys(http).remember(response, int(number), key.strip())
@@ -285,7 +282,7 @@ def _asked(kind: str, job_class: str, time_limit: str, gap: str) -> Request:
         if gap.strip():
             given["gap"] = float(gap.strip().removesuffix("%")) / 100.0
     except ValueError:
-        raise RefusedHttpError(422, "request", "time limit and gap are numbers: seconds, and percent") from None
+        raise RefusedHttpError(422, "request", "time limit and gap are numbers: seconds and percent") from None
     try:
         return Request.of(given)
     except RuddockError as error:
@@ -304,5 +301,5 @@ def _checked(front: Front, number: int, waiting: BoundedSemaphore) -> Response:
         raise RefusedHttpError(422, "model", found.verdict)
     front.store.stop(number)
     raise RefusedHttpError(
-        503, "busy", "the check has not been begun in time, since all workers are busy; try again, or send the job"
+        503, "busy", "all workers are busy and the check did not start in time; try again, or send the job"
     )

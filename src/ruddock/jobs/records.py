@@ -11,7 +11,7 @@ from ruddock.errors import ModelError, known
 from ruddock.jobs.settings import CLASSES, QUICK
 
 Kind = Literal["solve", "check", "diagnose", "scenarios", "arrays"]
-State = Literal["waiting", "running", "done", "failed", "withdrawn"]
+State = Literal["waiting", "running", "done", "failed", "cancelled"]
 KINDS: tuple[str, ...] = get_args(Kind)
 STATES: tuple[str, ...] = get_args(State)
 MOST_DEATHS = 4  # of a job's own process
@@ -72,13 +72,13 @@ class Request:
         for name in ("data", "give"):
             held = getattr(self, name)
             if not isinstance(held, dict) or not all(isinstance(text, str) for pair in held.items() for text in pair):
-                raise ModelError(f"{name} holds texts by name, not {held!r}")
+                raise ModelError(f"{name} is a dict of text to text, not {held!r}")
         for name in ("model", "sheet", "table"):
             text = getattr(self, name)
             if not isinstance(text, str) and (text is not None or name == "model"):
                 raise ModelError(f"{name} is a text, not {text!r}")
         if self.kind == "scenarios" and not self.table:
-            raise ModelError("table names the file that lists the scenarios; none is named")
+            raise ModelError("scenarios need a table: set table to its file name")
 
     @classmethod
     def of(cls, given: Any) -> Request:
@@ -90,11 +90,11 @@ class Request:
             If something is unknown or is not what it should be.
         """
         if not isinstance(given, dict):
-            raise ModelError(f"a request is an object of names and values, not {type(given).__name__}")
+            raise ModelError(f"a request is a JSON object, not {type(given).__name__}")
         names = [part.name for part in fields(cls)]
         for name in given:
             if name not in names:
-                raise ModelError(f"{name!r} is not a part of a request; {known(str(name), names)}")
+                raise ModelError(f"{name!r} is not a field of a request; {known(str(name), names)}")
         reports = given.get("reports", ("html",))
         if not isinstance(reports, (list, tuple)) or not all(isinstance(form, str) for form in reports):
             raise ModelError(f"reports is a list of forms, not {reports!r}")
@@ -150,7 +150,7 @@ class Job:
     ----------
     number : int
     name : of the model, or of its file as long as it has not been read
-    state : ``waiting``, ``running``, ``done``, ``failed`` or ``withdrawn``
+    state : ``waiting``, ``running``, ``done``, ``failed`` or ``cancelled``
     attempt : how often it was begun
     deaths : how often its own process died, and not that of its worker or of the service
     stop_asked : whether it is to end with what it has

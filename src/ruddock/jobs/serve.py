@@ -40,10 +40,10 @@ def read_tokens(path: Path) -> frozenset[str]:
         raise FormatError(f"cannot be read: {error}", path=str(path)) from None
     tokens = [line.strip() for line in lines if line.strip() and not line.startswith("#")]
     if not tokens:
-        raise FormatError("there is no token in it; write one a line", path=str(path))
+        raise FormatError("no tokens in this file; write one per line", path=str(path))
     short = [number for number, line in enumerate(lines, 1) if 0 < len(line.strip()) < LEAST_TOKEN and line[0] != "#"]
     if short:
-        raise FormatError(f"a token has {LEAST_TOKEN} letters or more", path=str(path), line=short[0])
+        raise FormatError(f"a token needs at least {LEAST_TOKEN} characters", path=str(path), line=short[0])
     return frozenset(map(hashed, tokens))
 
 
@@ -65,7 +65,7 @@ def settings_of(
     try:
         parse(sends)
     except ValueError:
-        raise DataError(f"--rate {sends}: write a count and a time, such as 60/minute") from None
+        raise DataError(f"--rate {sends}: write a count and a period, such as 60/minute") from None
     if "://" not in store:
         store = sqlite_url(Path(store))
     return Settings(
@@ -124,7 +124,7 @@ def _alone(store: str) -> Iterator[None]:
         raise FormatError(f"cannot be written: {error.strerror}", path=path) from None
     with file:
         if not locked(file):
-            raise DataError(f"another service keeps its jobs in {path}: end that one, or name another --store")
+            raise DataError(f"another service is using {path}: stop it, or choose another --store")
         yield
 
 
@@ -132,7 +132,7 @@ def _workers(settings: Settings) -> Workers:
     try:
         return Workers(settings.scheduler, settings.workers)
     except (OSError, TimeoutError, ValueError) as error:
-        raise DataError(f"the scheduler {settings.scheduler} does not answer: {error}") from None
+        raise DataError(f"the scheduler {settings.scheduler} is not responding: {error}") from None
 
 
 def _bound(host: str, port: int) -> socket.socket:
@@ -146,5 +146,5 @@ def _bound(host: str, port: int) -> socket.socket:
     except OSError as error:
         if listener is not None:
             listener.close()
-        raise DataError(f"{host}:{port} cannot be served from: {error.strerror or error}; try another --port") from None
+        raise DataError(f"cannot listen on {host}:{port}: {error.strerror or error}; try another --port") from None
     return listener

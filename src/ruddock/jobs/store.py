@@ -149,16 +149,16 @@ class Store:
             return [(at, words) for at, words in found]
 
     def stop(self, number: int) -> None:
-        """Ask a job to end with what it has; one that waits is withdrawn at once."""
+        """Ask a job to end with what it has; a waiting job is cancelled at once."""
         with self._writing() as connection:
             waits = and_(jobs.c.number == number, jobs.c.state == "waiting", jobs.c.attempt == 0)
-            gone = update(jobs).where(waits).values(state="withdrawn", ended=time.time(), verdict=WITHDRAWN)
+            gone = update(jobs).where(waits).values(state="cancelled", ended=time.time(), verdict=CANCELLED)
             if connection.execute(gone).rowcount:
-                _say(connection, number, "withdrawn")
+                _say(connection, number, "cancelled")
                 return
             runs = and_(jobs.c.number == number, jobs.c.state.in_(OPEN), jobs.c.stop_asked.is_(False))
             if connection.execute(update(jobs).where(runs).values(stop_asked=True)).rowcount:
-                _say(connection, number, "asked to stop")
+                _say(connection, number, "stop requested")
 
     # ------------------------------------------------------------------ the line
 
@@ -179,7 +179,7 @@ class Store:
             values = {"state": "running", "attempt": attempt, "started": time.time()}
             if not connection.execute(update(jobs).where(mine).values(values)).rowcount:
                 return None  # another service of the same store was quicker
-            _say(connection, number, "begun" if attempt == 1 else f"begun again, attempt {attempt}")
+            _say(connection, number, "started" if attempt == 1 else f"restarted, attempt {attempt}")
             return Claim(number, attempt, request)
 
     def _late(self) -> Any:
@@ -293,11 +293,11 @@ class Store:
                 return False
             connection.execute(delete(files).where(files.c.number == number, files.c.role == KEPT))
             _put(connection, number, RESULT, results or {})
-            _say(connection, number, "failed" if failed else "done")
+            _say(connection, number, "failed" if failed else "finished")
             return True
 
 
-WITHDRAWN = "Withdrawn before it was begun."
+CANCELLED = "Cancelled before it started."
 
 
 def hashed(key: str) -> str:
@@ -330,5 +330,5 @@ def _told() -> Iterator[None]:
     except DBAPIError as error:
         said = str(error.orig).splitlines()[0] if str(error.orig) else type(error.orig).__name__
         full = any(word in said.casefold() for word in ("full", "no space"))
-        what = "the store of jobs has no room left" if full else "the store of jobs does not answer"
+        what = "the job store is full" if full else "the job store is not responding"
         raise StoreError(f"{what} ({said}); try again later") from error

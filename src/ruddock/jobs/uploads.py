@@ -61,13 +61,15 @@ def received(files: Iterable[tuple[str, bytes]], settings: Settings) -> dict[str
         inside = _unpacked(name, content, left, settings.files) if packed else {name: content}
         for own, held in inside.items():
             if own in result:
-                raise NotTakenError("twice", "this name came twice; tables are known by their names alone", path=own)
+                raise NotTakenError("twice", "two files have this name; tables are matched by name", path=own)
             result[own] = held
             left -= len(held)
         if left < 0:
-            raise NotTakenError("too-large", f"the files take more than {settings.unpacked_bytes // MEGABYTE:,} MB")
+            raise NotTakenError(
+                "too-large", f"the files are larger than {settings.unpacked_bytes // MEGABYTE:,} MB in total"
+            )
         if len(result) > settings.files:
-            raise NotTakenError("too-many", f"these are more than {settings.files} files")
+            raise NotTakenError("too-many", f"more than {settings.files} files")
     return result
 
 
@@ -82,7 +84,7 @@ def plain_name(sent_as: str) -> str:
     name = PureWindowsPath(PurePosixPath(sent_as).name).name.strip()
     odd = not name or name in (".", "..") or len(name.encode()) > LONGEST_NAME
     if odd or not name.isprintable() or any(letter in '<>:"/\\|?*' for letter in name):
-        raise NotTakenError("name", f"{sent_as[:60]!r} cannot be the name of a file here: use letters, digits, . _ -")
+        raise NotTakenError("name", f"{sent_as[:60]!r} is not a valid file name: use letters, digits, . _ -")
     return name
 
 
@@ -93,22 +95,24 @@ def _unpacked(archive: str, content: bytes, most: int, most_files: int) -> dict[
         with zipfile.ZipFile(io.BytesIO(content)) as opened:
             entries = [entry for entry in opened.infolist() if not entry.is_dir()]
             if len(entries) > most_files:
-                raise NotTakenError("too-many", f"it holds more than {most_files} files", path=archive)
+                raise NotTakenError("too-many", f"the archive contains more than {most_files} files", path=archive)
             for entry in entries:
                 if entry.filename.startswith("__MACOSX/"):
                     continue
                 if stat.S_ISLNK(entry.external_attr >> 16):
-                    raise NotTakenError("link", f"{entry.filename} is a link; send the file itself", path=archive)
+                    raise NotTakenError(
+                        "link", f"{entry.filename} is a symbolic link; send the file itself", path=archive
+                    )
                 if entry.flag_bits & 1:
-                    raise NotTakenError("locked", "it has a password; send it without", path=archive)
+                    raise NotTakenError("locked", "the archive is encrypted; send it without a password", path=archive)
                 name = plain_name(entry.filename)
                 if name in result:
-                    raise NotTakenError("twice", f"two of its files are called {name}", path=archive)
+                    raise NotTakenError("twice", f"two files in the archive are called {name}", path=archive)
                 with opened.open(entry) as file:
                     result[name] = _bounded(file, most, archive)
                 most -= len(result[name])
     except UNREADABLE as error:
-        raise NotTakenError("archive", f"this archive cannot be unpacked: {error}", path=archive) from None
+        raise NotTakenError("archive", f"the archive cannot be unpacked: {error}", path=archive) from None
     return result
 
 
@@ -117,7 +121,7 @@ def _bounded(file: IO[bytes], most: int, archive: str) -> bytes:
     while part := file.read(READ_AT_ONCE):
         size += len(part)
         if size > most:
-            raise NotTakenError("too-large", "it takes more room unpacked than a job may have", path=archive)
+            raise NotTakenError("too-large", "the archive is too large when unpacked", path=archive)
         parts.append(part)
     return b"".join(parts)
 
@@ -132,24 +136,27 @@ def completed(request: Request, files: dict[str, bytes]) -> Request:
     """
     if request.kind == "arrays":
         if ARRAYS not in files:
-            raise NotTakenError("missing", f"the arrays come in a file called {ARRAYS}")
+            raise NotTakenError("missing", f"the arrays must be in a file called {ARRAYS}")
         return request
     model = request.model or _model_among(files)
     if model not in files:
-        raise NotTakenError("missing", f"the model {model} did not come; {known(model, files)}")
+        raise NotTakenError("missing", f"the model {model} was not sent; {known(model, files)}")
     if not model.lower().endswith(MODELS):
         raise NotTakenError("form", f"the ending is not one of a model: {FORMS}", path=model)
     if request.table is not None and request.table not in files:
-        raise NotTakenError("missing", f"the table {request.table} did not come; {known(request.table, files)}")
+        raise NotTakenError("missing", f"the table {request.table} was not sent; {known(request.table, files)}")
     wanted = [source.file for text in request.data.values() if (source := TableSource.parse(text)) is not None]
     if model.lower().endswith(".rdk"):
         wanted += _named_in(files[model], request.data)
     for file in wanted:
         if is_database(file):
-            raise NotTakenError("database", f"{model} reads a database, which is not reached from here")
+            raise NotTakenError(
+                "database",
+                f"{model} reads a database, which this service does not connect to: send its tables as files",
+            )
         own = PureWindowsPath(file).name
         if own not in files:
-            raise NotTakenError("missing", f"the table {own} did not come with the model; {known(own, files)}")
+            raise NotTakenError("missing", f"the table {own} was not sent with the model; {known(own, files)}")
     return Request.of({**request.as_dict(), "model": model})
 
 
@@ -160,8 +167,10 @@ def _model_among(files: dict[str, bytes]) -> str:
         if len(found) == 1:
             return found[0]
         if found:
-            raise NotTakenError("which", f"which is the model? {listed(found)} could be: name it")
-    raise NotTakenError("missing", f"no file is a model; its ending is one of {FORMS}")
+            raise NotTakenError(
+                "which", f"several files could be the model: {listed(found)}; set model to the right one"
+            )
+    raise NotTakenError("missing", f"no model found; a model file ends in {FORMS}")
 
 
 def _named_in(content: bytes, replaced: dict[str, str]) -> list[str]:

@@ -55,7 +55,7 @@ PATIENCE = 300.0  # seconds that a result waits for a store that does not answer
 DELIVERY_SECONDS = 5.0  # to make a plan of the values that were kept
 MEMORY_SHARE = 0.7  # of a process's memory that a solve may take; the rest is for reading and reports
 TEXT_WIDTH = 100
-WRITING = "solved; the reports are being written"
+WRITING = "solved; writing the reports"
 BEST, SCENARIOS = "best.npz", "scenarios.jsonl"  # kept for another attempt
 
 Results = dict[str, bytes]
@@ -99,10 +99,10 @@ class Work:
                     raise
                 ending = {"verdict": str(error), "failed": True}
             except MemoryError:
-                ending = {"verdict": "It needs more memory than a job may take here.", "failed": True}
+                ending = {"verdict": "The job needs more memory than this service allows.", "failed": True}
             except Exception as error:  # a slip of ours must not leave the job without an end
                 traceback.print_exc()
-                ending = {"verdict": f"The service failed at it ({type(error).__name__}: {error}).", "failed": True}
+                ending = {"verdict": f"Internal error ({type(error).__name__}: {error}).", "failed": True}
             self._end(ending)
 
     def _end(self, ending: Ending) -> None:
@@ -142,7 +142,7 @@ class Work:
         model = read_with(Path(self.request.model), given, self.request.sheet)
         size = model.formulation().size
         if size > self.decisions:
-            raise RuddockError(f"the model has {size:,} decisions; here a model may have {self.decisions:,}")
+            raise RuddockError(f"the model has {size:,} decisions; this service allows {self.decisions:,}")
         return model
 
     # ------------------------------------------------------------------ kinds of jobs
@@ -159,7 +159,7 @@ class Work:
             keywords["start"] = pd.Series(values, index=formulation.decision_names)
         if self.job.last:
             if kept is None:
-                return {"verdict": "Its process ended early each time, before any plan was found.", "failed": True}
+                return {"verdict": "Every attempt ended before a plan was found.", "failed": True}
             keywords["time_limit"] = DELIVERY_SECONDS
         options = SolveOptions.of({**keywords, "on_progress": self._listener(formulation)})
         with running(options, formulation) as clock:
@@ -208,7 +208,7 @@ class Work:
         problems, gives, options = problems_unpacked(self.store.sent(self.number)[ARRAYS])
         n = problems[0].n
         if n > self.decisions:
-            raise RuddockError(f"the problem has {n:,} columns; here a model may have {self.decisions:,}")
+            raise RuddockError(f"the problem has {n:,} columns; this service allows {self.decisions:,}")
         kept = self.store.file(self.number, BEST, KEPT)
         if kept is not None:
             options = replace(options, start=np.resize(values_unpacked(kept), n))
@@ -261,7 +261,7 @@ class Work:
             reason = getattr(result, "reason", None)
             if self.job.last:
                 return {
-                    "verdict": f"{verdict} No report: its process ended each time.",
+                    "verdict": f"{verdict} No report: every attempt to write one failed.",
                     "status": status,
                     "reason": reason,
                 }

@@ -107,7 +107,9 @@ class Given:
         """
         if self.closed:
             if is_database(source.file):
-                raise FormatError("a database is not read here: send its tables as files", path=source.shown)
+                raise FormatError(
+                    "this service does not connect to databases: send the tables as files", path=source.shown
+                )
             return source._replace(file=str(self.file(source.file)))
         if self.folder is None or is_database(source.file):
             return source
@@ -132,7 +134,7 @@ class Given:
         if own and (self.folder / own).is_file():
             return self.folder / own
         there = sorted(path.name for path in self.folder.iterdir())
-        raise FormatError(f"the table {own or name} did not come with the model; {known(own, there)}", path=own or None)
+        raise FormatError(f"the table {own or name} was not sent with the model; {known(own, there)}", path=own or None)
 
     def refused(self, names: Iterable[str]) -> RuddockError | None:
         """Return the error of a name that the model does not have, or of a folder without any of its tables."""

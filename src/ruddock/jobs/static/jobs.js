@@ -16,7 +16,7 @@ async function post(form, kind) {
 async function reasonOf(response) {
   const page = new DOMParser().parseFromString(await response.text(), "text/html");
   const said = page.querySelector(".refused");
-  return said ? said.textContent : `not done (${response.status})`;
+  return said ? said.textContent : `refused (${response.status})`;
 }
 
 function prepareSending(form) {
@@ -46,7 +46,7 @@ function prepareSending(form) {
     try {
       await work();
     } catch {
-      shown(refused, "The service does not answer; nothing was sent. Try again.");
+      shown(refused, "No answer from the service; nothing was sent. Try again.");
     } finally {
       busy.textContent = "";
       for (const button of buttons) button.disabled = false;
@@ -154,12 +154,12 @@ function watch(live) {
         if (!["waiting", "running"].includes(job.state)) return location.reload();
         if (job.state !== live.dataset.state || job.verdict !== live.dataset.verdict) return location.reload();
         document.getElementById("name").textContent = job.model;
-        document.getElementById("verdict").textContent = job.verdict || job.progress.said || "Nothing is known yet.";
+        document.getElementById("verdict").textContent = job.verdict || job.progress.said || "No progress reported yet.";
         document.getElementById("facts").replaceChildren(...job.facts.map(fact));
         draw(chart, job.progress.points, job.progress.unit || "");
       }
     } catch {
-      document.getElementById("verdict").textContent = "The service does not answer; the job is safe. Looking again.";
+      document.getElementById("verdict").textContent = "No answer from the service. The job is safe; trying again.";
     }
     setTimeout(look, 1000);
   };
