@@ -173,7 +173,7 @@ def kills(folder: Path, count: int, seed: int, *, servers: bool = True) -> dict[
                 seen |= {pid for pid, _ in held.below()}
                 held.kill_some(rng, rng.choice(kinds))
                 done["kills"] += 1
-                next_kill = time.monotonic() + rng.uniform(0.3, 3.0) * (0.5 if len(sent) < count else 6)
+                next_kill = time.monotonic() + rng.uniform(0.5, 4.0) * (1 if len(sent) < count else 3)
                 for job, _ in sent:
                     job.service = held.service
             time.sleep(0.02)

@@ -112,6 +112,8 @@ def facts_of(job: Job) -> list[tuple[str, str, str]]:
         facts.append(("Gap", f"{now.gap:.2%}", "what could still be gained, at most"))
     if job.started is not None and job.state != "waiting":
         took = (job.ended or time.time()) - job.started
+        if not job.open and now.seconds:
+            took = now.seconds  # of the solve, without reports
         limit = f"of {duration(asked.time_limit)}" if asked.time_limit is not None else ""
         facts.append(("Time", duration(took), limit if job.open else ""))
     return facts

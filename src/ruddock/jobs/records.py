@@ -15,7 +15,7 @@ State = Literal["waiting", "running", "done", "failed", "cancelled"]
 KINDS: tuple[str, ...] = get_args(Kind)
 STATES: tuple[str, ...] = get_args(State)
 MOST_DEATHS = 4  # of a job's own process
-MOST_ATTEMPTS = 12  # whatever ended those before
+MOST_ATTEMPTS = 20  # whatever ended those before
 OPEN = ("waiting", "running")
 REPORTS = ("html", "xlsx", "md")
 
