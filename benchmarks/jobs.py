@@ -19,6 +19,7 @@ import pandas as pd
 
 from ruddock.jobs import runner
 from ruddock.jobs.client import SentJob, Service
+from ruddock.jobs.orders import Order
 from ruddock.jobs.records import Request
 from ruddock.jobs.settings import sqlite_url
 from ruddock.jobs.store import Store
@@ -44,7 +45,8 @@ def own_work(folder: Path, count: int) -> float:
         claimed = store.claim()
         assert claimed is not None
         with contextlib.redirect_stderr(io.StringIO()):
-            Work(store, claimed.number, claimed.attempt, memory=4096, decisions=10**6).run()
+            order = Order(store.url, 0, 0, 60.0, False, 60.0, 4096.0, 10**6, {})
+            Work(store, order.next(claimed)).run()
     return (time.perf_counter() - begun) / count
 
 

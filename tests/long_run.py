@@ -1,5 +1,5 @@
 """Long runs, by hand: ``python -m tests.long_run [parsers] [tables] [engine] [integers] [invariance] [failures] [limits]
-[answers]``. Exits 1 if anything is wrong.
+[answers] [jobs]``. Exits 1 if anything is wrong.
 """
 
 from __future__ import annotations
@@ -24,6 +24,7 @@ from tests.exact import judge
 from tests.formats.mutated_tables import attempts, meant_otherwise
 from tests.formats.test_rdk import mutations, read
 from tests.generators import STRUCTURES, planted, random_lp
+from tests.jobs.running import kills
 from tests.oracles import ORACLES
 from tests.transforms import integer_invariance, linear_invariance
 
@@ -211,6 +212,18 @@ def answers() -> int:
     return wrong
 
 
+def jobs() -> int:
+    """Send 200 jobs to a service whose processes are killed at random: each ends once, with the right answer."""
+    with tempfile.TemporaryDirectory() as folder:
+        try:
+            done = kills(Path(folder), 200, 11)
+        except (AssertionError, rk.RuddockError) as error:
+            print(f"jobs: {error}")
+            return 1
+    print(f"jobs: {done}, wrong 0")
+    return 0
+
+
 RUNS = {
     "parsers": lambda: parsers() + mps(),
     "tables": tables,
@@ -220,6 +233,7 @@ RUNS = {
     "failures": failures,
     "limits": limits,
     "answers": answers,
+    "jobs": jobs,
 }
 
 

@@ -42,7 +42,9 @@ class Running:
             *self.options,
         ]
         self._out = self.log.open("a")
-        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=self._out, text=True)
+        self.process = subprocess.Popen(
+            command, stdout=subprocess.PIPE, stderr=self._out, text=True, start_new_session=True
+        )
         assert self.process.stdout is not None
         line = self.process.stdout.readline()
         assert line.startswith("Ruddock service at "), line + self.log.read_text()
@@ -54,7 +56,8 @@ class Running:
         self.gone()
 
     def end(self) -> int:
-        self.process.send_signal(signal.SIGINT)
+        """End it as Ctrl-C in its terminal does, which reaches all processes of the terminal."""
+        os.killpg(self.process.pid, signal.SIGINT)
         return self.gone()
 
     def gone(self) -> int:
@@ -193,11 +196,3 @@ def kills(folder: Path, count: int, seed: int, *, servers: bool = True) -> dict[
         assert time.monotonic() < end, [pid for pid in seen if _of_a_service(pid)]
         time.sleep(0.1)
     return done
-
-
-if __name__ == "__main__":
-    import tempfile
-
-    with tempfile.TemporaryDirectory() as place:
-        print(kills(Path(place), int(sys.argv[1]), int(sys.argv[2])))
-        print((Path(place) / "serve.log").read_text()[-2000:])

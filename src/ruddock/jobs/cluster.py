@@ -14,7 +14,8 @@ from distributed import Client, Future, LocalCluster, secede
 from distributed.diagnostics.plugin import WorkerPlugin
 from distributed.security import Security
 
-from ruddock.jobs.runner import DONE, GONE, Ending, Order, Runner
+from ruddock.jobs.orders import DONE, GONE, Ending, Order
+from ruddock.jobs.runner import Runner
 from ruddock.jobs.store import Claim, Store, StoreError
 
 TLS = ("tls_ca_file", "tls_client_cert", "tls_client_key")

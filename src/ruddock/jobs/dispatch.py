@@ -8,8 +8,8 @@ import time
 from collections.abc import Callable
 from typing import Protocol
 
+from ruddock.jobs.orders import DIED, GONE, LATE, LEFT, SILENT, Ending, Order
 from ruddock.jobs.records import MOST_DEATHS
-from ruddock.jobs.runner import DIED, GONE, LATE, LEFT, SILENT, Ending, Order
 from ruddock.jobs.settings import LONG, QUICK, Settings
 from ruddock.jobs.store import Claim, Store, StoreError
 

@@ -106,9 +106,9 @@ class Request:
 
     @property
     def solve_keywords(self) -> dict[str, Any]:
-        """The options of `Model.solve`."""
+        """The options of `Model.solve`, without limits."""
         keywords: dict[str, Any] = {"gap": self.gap, "method": self.method, "presolve": self.presolve}
-        keywords |= {"cores": self.cores, "time_limit": self.time_limit}
+        keywords["cores"] = self.cores
         return {**keywords, "give": dict(self.give)} if self.give else keywords
 
 

@@ -1,7 +1,7 @@
 """The process beside a worker that has everything imported, and has jobs done in a process of their own.
 
 It is told of jobs by lines of JSON, and answers each with one when the job has ended. While that is done, it shows so
-in the store, hands on a wish to stop, and ends the job's process where its time is up or the job is another one's by
+in the store, passes on a wish to stop, and ends the job's process where its time is up or the job is another one's by
 now. That process does one job after another, and is made anew when it has grown or has done many. When the worker is
 gone, so that nobody listens any more, all of it ends.
 """
@@ -17,9 +17,10 @@ import sys
 import threading
 import time
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
-from ruddock.jobs.store import Claim, Store, StoreError
+from ruddock.jobs.orders import DIED, DONE, GONE, LATE, OTHERS, Ending, Order
+from ruddock.jobs.store import Store, StoreError
 
 BEAT_SECONDS = 1.0
 LOOK_SECONDS = 0.2  # between two looks at a process
@@ -27,50 +28,6 @@ GRACE_SECONDS = 240.0  # beyond its time limit that a job has for reading, and f
 FORKS: Any = multiprocessing.get_context("fork" if "fork" in multiprocessing.get_all_start_methods() else "spawn")
 MOST_JOBS = 50  # that one process does, one after another
 GROWN_SHARE = 0.1  # of what a job may take: a process that has grown by more does no other job
-DONE, DIED, LATE = "done", "died", "late"
-OTHERS = "others"  # it was begun again elsewhere
-GONE, LEFT, SILENT = "gone", "left", "silent"  # with the runner or the worker; with the service; or nobody knows
-
-
-class Order(NamedTuple):
-    """What a runner is told.
-
-    Attributes
-    ----------
-    store : URL
-    number, attempt : of the job
-    seconds : its time limit
-    spreads : whether it is one whose parts go to all workers
-    quick_seconds : the longest time limit of a quick job
-    memory : megabytes that its process may take
-    decisions : the most that its model may have
-    scheduler : its address, and what its connections are secured with
-    """
-
-    store: str
-    number: int
-    attempt: int
-    seconds: float
-    spreads: bool
-    quick_seconds: float
-    memory: float
-    decisions: int
-    scheduler: dict[str, str]
-
-    def next(self, claim: Claim) -> Order:
-        """Return the order for another job, a quick one."""
-        request = claim.request
-        seconds = self.quick_seconds if request.time_limit is None else request.time_limit
-        return self._replace(
-            number=claim.number, attempt=claim.attempt, seconds=seconds, spreads=request.kind == "scenarios"
-        )
-
-
-class Ending(NamedTuple):
-    """How the process of a job ended, and its exit status."""
-
-    how: str
-    exit: int | None = None
 
 
 class Runner:
@@ -79,7 +36,13 @@ class Runner:
     def __init__(self) -> None:
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
         command = [sys.executable, "-m", "ruddock.jobs.runner"]
-        self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment)
+        self._process = subprocess.Popen(
+            command,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            env=environment,
+            start_new_session=True,  # Ctrl-C in the terminal of a service is not for its jobs
+        )
 
     @property
     def alive(self) -> bool:
@@ -116,13 +79,13 @@ def main() -> None:
     os.dup2(2, 1)  # what a job prints is no answer
     _warm()
     worker = os.getppid()
-    hands = _Hands()
+    processes = _JobProcesses()
     try:
         for line in sys.stdin:
-            print(json.dumps(hands.done(Order(*json.loads(line)), worker)), file=answers)
+            print(json.dumps(processes.done(Order(*json.loads(line)), worker)), file=answers)
     except BrokenPipeError:  # the worker is gone
         pass
-    hands.end()
+    processes.end()
     os._exit(0)
 
 
@@ -157,18 +120,19 @@ def _warm() -> None:
             store.accept(Request(model=name, reports=reports), name, "", sent)
             claimed = store.claim()
             assert claimed is not None
-            Work(store, claimed.number, claimed.attempt, memory=1024, decisions=100).run()
+            order = Order(store.url, 0, 0, 60.0, False, 60.0, 1024.0, 100, {})
+            Work(store, order.next(claimed)).run()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.collect()
     gc.freeze()  # what is shared with the jobs' processes stays shared
 
 
-class _Hand:
+class _JobProcess:
     """The process that jobs are done in: one after another, and made anew from time to time."""
 
     def __init__(self) -> None:
         self.here, there = FORKS.Pipe()
-        self.process = FORKS.Process(target=_hand, args=(there, os.getpid()))
+        self.process = FORKS.Process(target=_do_jobs, args=(there, os.getpid()))
         self.process.start()
         there.close()
 
@@ -179,11 +143,11 @@ class _Hand:
         self.here.close()
 
 
-class _Hands:
+class _JobProcesses:
     """Gives a process for each job, the one of the job before where that is as good as new."""
 
     def __init__(self) -> None:
-        self._idle: _Hand | None = None
+        self._idle: _JobProcess | None = None
 
     def end(self) -> None:
         """End the process that waits for a job."""
@@ -192,32 +156,32 @@ class _Hands:
 
     def done(self, order: Order, worker: int) -> Ending:
         """Have a job done."""
-        hand = self._idle or _Hand()
+        held = self._idle or _JobProcess()
         self._idle = None
-        ending, stays = _watched(hand, order, worker)
+        ending, stays = _watched(held, order, worker)
         if stays:
-            self._idle = hand
+            self._idle = held
         elif ending.how == DONE:
-            hand.process.join()
-            hand.here.close()
+            held.process.join()
+            held.here.close()
         return ending
 
 
-def _watched(hand: _Hand, order: Order, worker: int) -> tuple[Ending, bool]:
+def _watched(held: _JobProcess, order: Order, worker: int) -> tuple[Ending, bool]:
     """Watch over a job; return how it ended, and whether its process takes another one."""
     store = Store(order.store, pooled=False)
     ends = time.monotonic() + order.seconds + GRACE_SECONDS
     beat, told = time.monotonic(), False
     try:
-        hand.here.send(order)
-        while not hand.here.poll(LOOK_SECONDS):
+        held.here.send(order)
+        while not held.here.poll(LOOK_SECONDS):
             now = time.monotonic()
             if os.getppid() != worker:
-                hand.kill()
+                held.kill()
                 sys.exit(1)
             if now > ends:
-                hand.kill()
-                return Ending(LATE, hand.process.exitcode), False
+                held.kill()
+                return Ending(LATE, held.process.exitcode), False
             if now - beat < BEAT_SECONDS:
                 continue
             beat = now
@@ -225,20 +189,20 @@ def _watched(hand: _Hand, order: Order, worker: int) -> tuple[Ending, bool]:
                 mine, stop = store.beat(order.number, order.attempt)
             except StoreError:
                 continue  # it may come back
-            if not mine and not hand.here.poll(BEAT_SECONDS):  # unless it has just ended the job itself
-                hand.kill()
-                return Ending(OTHERS, hand.process.exitcode), False
-            if stop and not told and hand.process.pid is not None:
+            if not mine and not held.here.poll(BEAT_SECONDS):  # unless it has just ended the job itself
+                held.kill()
+                return Ending(OTHERS, held.process.exitcode), False
+            if stop and not told and held.process.pid is not None:
                 told = True
-                os.kill(hand.process.pid, signal.SIGINT)
-        return Ending(DONE, 0), bool(hand.here.recv())
+                os.kill(held.process.pid, signal.SIGINT)
+        return Ending(DONE, 0), bool(held.here.recv())
     except (EOFError, OSError):
-        hand.process.join(LOOK_SECONDS)
-        hand.kill()
-        return Ending(DIED, hand.process.exitcode), False
+        held.process.join(LOOK_SECONDS)
+        held.kill()
+        return Ending(DIED, held.process.exitcode), False
 
 
-def _hand(orders: Any, runner: int) -> None:
+def _do_jobs(orders: Any, runner: int) -> None:
     """Do jobs until there is a reason for a new process."""
     threading.Thread(target=_follow, args=(runner,), daemon=True).start()
     size = used_memory()
@@ -266,7 +230,7 @@ def _work(store: Store, order: Order) -> None:
         from ruddock.jobs.cluster import executor_of
 
         executor = executor_of(order.scheduler)
-    Work(store, order.number, order.attempt, order.memory, order.decisions, executor).run()
+    Work(store, order, executor).run()
 
 
 def _follow(parent: int) -> None:

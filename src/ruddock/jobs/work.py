@@ -25,6 +25,7 @@ from ruddock.errors import RuddockError
 from ruddock.formats import read_with
 from ruddock.formats.files import json_text
 from ruddock.formats.tables.given import Given
+from ruddock.jobs.orders import Order
 from ruddock.jobs.records import Job, Progress
 from ruddock.jobs.store import KEPT, Store, StoreError
 from ruddock.jobs.wire import (
@@ -68,18 +69,14 @@ class Work:
     Parameters
     ----------
     store : Store
-    number, attempt : of the job
-    memory : megabytes that the process may take
+    order : which job, and the limits of time, memory and decisions
     executor : that scenarios are spread over
-    decisions : the most that a model may have
     """
 
-    def __init__(
-        self, store: Store, number: int, attempt: int, memory: float, decisions: int, executor: Executor | None = None
-    ) -> None:
-        self.store, self.number, self.attempt = store, number, attempt
-        self.memory, self.decisions, self.executor = memory, decisions, executor
-        self.job: Job = store.job(number)
+    def __init__(self, store: Store, order: Order, executor: Executor | None = None) -> None:
+        self.store, self.number, self.attempt = store, order.number, order.attempt
+        self.order, self.executor = order, executor
+        self.job: Job = store.job(order.number)
         self.request = self.job.request
         self._noted = self._kept = 0.0
         self._name: str | None = None
@@ -141,8 +138,8 @@ class Work:
         given = Given.sent(Path(), self.request.data) if self.request.model.lower().endswith(".rdk") else Given()
         model = read_with(Path(self.request.model), given, self.request.sheet)
         size = model.formulation().size
-        if size > self.decisions:
-            raise RuddockError(f"the model has {size:,} decisions; this service allows {self.decisions:,}")
+        if size > self.order.decisions:
+            raise RuddockError(f"the model has {size:,} decisions; this service allows {self.order.decisions:,}")
         return model
 
     # ------------------------------------------------------------------ kinds of jobs
@@ -207,17 +204,17 @@ class Work:
     def _solve_arrays(self) -> Ending:
         problems, gives, options = problems_unpacked(self.store.sent(self.number)[ARRAYS])
         n = problems[0].n
-        if n > self.decisions:
-            raise RuddockError(f"the problem has {n:,} columns; this service allows {self.decisions:,}")
+        if n > self.order.decisions:
+            raise RuddockError(f"the problem has {n:,} columns; this service allows {self.order.decisions:,}")
         kept = self.store.file(self.number, BEST, KEPT)
         if kept is not None:
             options = replace(options, start=np.resize(values_unpacked(kept), n))
         begun = time.monotonic()
         with interruptible() as interrupted:
             limits = Limits(
-                seconds=self.request.time_limit or float("inf"),
+                seconds=self.order.seconds,
                 gap=self.request.gap,
-                memory=self.memory * MEMORY_SHARE * 1e6,
+                memory=self.order.memory * MEMORY_SHARE * 1e6,
                 interrupted=interrupted,
                 on_plan=lambda x: self._keep(x[:n]),
                 on_progress=self._listener(None),
@@ -230,7 +227,8 @@ class Work:
         }  # fmt: skip
 
     def _keywords(self) -> dict[str, Any]:
-        return {**self.request.solve_keywords, "memory_limit": self.memory * MEMORY_SHARE}
+        limits = {"time_limit": self.order.seconds, "memory_limit": self.order.memory * MEMORY_SHARE}
+        return {**self.request.solve_keywords, **limits}
 
     def _reported(
         self, result: Result, more: Results | None = None, status: str | None = None, reason: str | None = None
@@ -289,7 +287,7 @@ class Work:
             self._add_point(now.seconds, best, bound)
             sense = maximize if now.maximize is None else now.maximize
             gap = abs(best - bound) / max(1.0, abs(best)) if best is not None and bound is not None else None
-            said = progress_sentence(now, maximize=sense, unit=now.unit or unit, time_limit=self.request.time_limit)
+            said = progress_sentence(now, maximize=sense, unit=now.unit or unit, time_limit=self.order.seconds)
             self._note(
                 Progress(now.seconds, now.nodes, best, bound, gap, sense, now.unit or unit, said, tuple(self._points))
             )
