@@ -141,9 +141,9 @@ def test_a_job_by_commands(service: Running, tmp_path: Path) -> None:
 
 
 def test_whatever_is_killed_every_job_ends_once(tmp_path: Path) -> None:
-    done = kills(tmp_path, 6, 3)
-    assert done["jobs"] == 6
-    assert done["kills"] >= 3
+    done = kills(tmp_path, 4, 3)
+    assert done["jobs"] == 4
+    assert done["kills"] >= 2
 
 
 def test_a_job_goes_on_from_its_best_plan_wherever_it_is_killed(tmp_path: Path) -> None:
@@ -300,7 +300,7 @@ def test_a_signal_ends_the_service_and_keeps_its_jobs(how: str, tmp_path: Path) 
         until(lambda: sent[0].status().state == "running")
         if how == "terminated":
             held.process.send_signal(signal.SIGTERM)
-            assert held.gone() in (0, 143, -signal.SIGTERM)
+            assert held.gone() == 0
         else:
             assert held.end() == 0
         assert len(held.log.read_text()) == 0, held.log.read_text()

@@ -222,7 +222,7 @@ def scenarios(
         store = Store(None if keep is None else Path(keep), study.fingerprint())
         pool: AbstractContextManager[Executor | None] = nullcontext(executor)
         if executor is None and jobs > 1:
-            pool = ProcessPoolExecutor(jobs, initializer=_follow_parent)
+            pool = ProcessPoolExecutor(jobs, initializer=follow_parent)
         with store, pool as workers:
             done = {scenario.name: kept for scenario in asked if (kept := store.result(scenario)) is not None}
             if on_result is not None:
@@ -239,7 +239,7 @@ def scenarios(
     return Scenarios(study.base, asked, results, stopped=len(results) < len(asked))
 
 
-def _follow_parent() -> None:
+def follow_parent() -> None:
     """End a worker process when the one that started it is gone, however that ended."""
     import multiprocessing
     import os

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from importlib.util import find_spec
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ruddock.errors import RuddockError
 
 if TYPE_CHECKING:
     from ruddock.jobs.client import Service
+else:  # imported with the packages that it needs, when a service is asked for
+    Service = Any
 
 
 def need(*packages: str) -> None:

@@ -47,16 +47,9 @@ class RefusedError(RuddockError):
 
 
 class Service(Executor):
-    """A service that solves models.
+    """A service that solves models; `ruddock.service` returns one.
 
     It can be the ``executor=`` of `Model.scenarios`: each scenario is a job then.
-
-    Parameters
-    ----------
-    url : str, optional
-        Where it is; by default what RUDDOCK_SERVICE says, else this machine.
-    token : str, optional
-        Of a closed service; by default what RUDDOCK_TOKEN says.
 
     Raises
     ------

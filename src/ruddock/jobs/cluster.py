@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import signal
 import threading
 import time
 from collections.abc import Callable
@@ -22,7 +24,8 @@ TLS = ("tls_ca_file", "tls_client_cert", "tls_client_key")
 ALONE_SECONDS = 2.0  # that a worker goes on with quick jobs by itself
 LOOK_SECONDS = 1.0  # between two looks at which workers there are
 
-_runners: list[Runner] = []  # of this worker, those that are idle
+_idle: list[Runner] = []  # runners of this worker
+_busy: list[Runner] = []
 _stores: dict[str, Store] = {}
 _lock = threading.Lock()
 
@@ -33,10 +36,11 @@ def run(order: Order) -> tuple[Order, Ending]:
     So that small jobs follow one another without a word to the dispatcher.
     """
     with _lock:
-        runner = next((held for held in _runners if held.alive), None)
+        runner = next((held for held in _idle if held.alive), None)
         if runner is not None:
-            _runners.remove(runner)
-    runner = runner or Runner()
+            _idle.remove(runner)
+        runner = runner or Runner()
+        _busy.append(runner)
     until = time.monotonic() + ALONE_SECONDS
     while True:
         if order.spreads:
@@ -48,9 +52,10 @@ def run(order: Order) -> tuple[Order, Ending]:
         if claim is None:
             break
         order = order.next(claim)
-    if runner.alive:
-        with _lock:
-            _runners.append(runner)
+    with _lock:
+        _busy.remove(runner)
+        if runner.alive:
+            _idle.append(runner)
     return order, ending
 
 
@@ -72,16 +77,11 @@ class Follow(WorkerPlugin):
 
     def setup(self, worker: Any) -> None:
         """Begin to watch."""
-        import multiprocessing
-        import os
+        from ruddock.insight.scenarios import follow_parent
 
-        def follow() -> None:
-            parent = multiprocessing.parent_process()
-            if parent is not None:
-                parent.join()
-                os._exit(1)
-
-        threading.Thread(target=follow, daemon=True).start()
+        follow_parent()
+        if threading.current_thread() is threading.main_thread():
+            signal.signal(signal.SIGINT, signal.SIG_IGN)  # the service ends its workers
 
 
 class Warm(WorkerPlugin):
@@ -91,15 +91,15 @@ class Warm(WorkerPlugin):
 
     def setup(self, worker: Any) -> None:
         """Start it, and import what the parts of a study need."""
-        _runners.append(Runner())
+        _idle.append(Runner())
         import_module("ruddock.insight.scenarios")
 
     def teardown(self, worker: Any) -> None:
         """End the runners with the worker."""
         with _lock:
-            for runner in _runners:
+            for runner in (*_idle, *_busy):
                 runner.end()
-            _runners.clear()
+            _idle.clear()
 
 
 class Workers:
@@ -124,7 +124,7 @@ class Workers:
             self._cluster = LocalCluster(
                 n_workers=count, threads_per_worker=1, processes=True, dashboard_address=None, memory_limit=0,
                 host="127.0.0.1", scheduler_kwargs={"dashboard": False, "dashboard_address": "127.0.0.1:0"},
-                security=security,
+                security=security, silence_logs=logging.CRITICAL,
             )  # fmt: skip
             self.client = Client(self._cluster, set_as_default=False)
             self.client.register_plugin(Follow())

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import signal
 import socket
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -94,6 +95,7 @@ def serve(settings: Settings, host: str, port: int, ready: Callable[[str], None]
     """
     listener = _bound(host, port)
     with contextlib.closing(listener), _alone(settings.store):
+        signal.signal(signal.SIGTERM, signal.default_int_handler)  # so that either signal ends the workers, too
         workers = _workers(settings)
         try:
             app = application(settings, workers)
