@@ -3,9 +3,9 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import NamedTuple
 
 import pytest
 
@@ -22,9 +22,20 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
     assert "Traceback" not in held.log.read_text()
 
 
+class Server(NamedTuple):
+    """A PostgreSQL server of our own."""
+
+    url: str
+    control: list[str]
+
+    def order(self, *words: str) -> None:
+        """Have it started, stopped or restarted."""
+        subprocess.run([*self.control, *words], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+
 @pytest.fixture(scope="session")
-def postgresql(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """The URL of a PostgreSQL server of our own, where one is installed."""
+def postgresql(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    """A PostgreSQL server, where one is installed."""
     programs = sorted(Path("/usr/lib/postgresql").glob("*/bin")) if Path("/usr/lib/postgresql").exists() else []
     found = shutil.which("initdb")
     if not programs and found is None:
@@ -43,10 +54,10 @@ def postgresql(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
         [*as_user, str(place / "initdb"), "-D", str(data), "-A", "trust", "-U", "ruddock"], check=True, **quiet
     )  # type: ignore[call-overload]
     options = f"-c listen_addresses= -c unix_socket_directories={socket} -c fsync=off"
-    server = [*as_user, str(place / "pg_ctl"), "-D", str(data), "-o", options, "-w"]
-    subprocess.run([*server, "-l", str(folder / "log"), "start"], check=True, **quiet)  # type: ignore[call-overload]
+    control = [*as_user, str(place / "pg_ctl"), "-D", str(data), "-o", options, "-l", str(folder / "log"), "-w"]
+    server = Server(f"postgresql+psycopg://ruddock@/postgres?host={socket}", control)
+    server.order("start")
     try:
-        yield f"postgresql+psycopg://ruddock@/postgres?host={socket}"
+        yield server
     finally:
-        subprocess.run([*server, "-m", "immediate", "stop"], check=False, **quiet)  # type: ignore[call-overload]
-        time.sleep(0.1)
+        server.order("stop", "-m", "immediate")

@@ -20,6 +20,7 @@ import ruddock as rk
 from ruddock import demos
 from ruddock.cli import main
 from ruddock.jobs.client import RefusedError, SentJob
+from tests.jobs.conftest import Server
 from tests.jobs.running import Running, crates, hard, kills, running
 
 SECONDS = 60.0
@@ -33,6 +34,17 @@ def until(holds: Callable[[], Any], seconds: float = SECONDS) -> Any:
             return found
         time.sleep(0.05)
     raise AssertionError("it was not sent to that")
+
+
+def answers(ask: Callable[[], Any]) -> bool:
+    """Say whether a service answers a question, while its store may not."""
+    try:
+        ask()
+    except RefusedError as error:
+        if error.code != "store":
+            raise
+        return False
+    return True
 
 
 def plain(plan: rk.Plan) -> dict[str, Any]:
@@ -177,7 +189,7 @@ def test_a_process_that_takes_too_much_memory_ends_with_what_it_has(tmp_path: Pa
         assert held.service.send(small, reports=[]).plan().objective == best  # the service goes on
 
 
-def test_workers_of_a_scheduler_elsewhere_and_jobs_in_postgresql(tmp_path: Path, postgresql: str) -> None:
+def test_workers_of_a_scheduler_elsewhere_and_jobs_in_postgresql(tmp_path: Path, postgresql: Server) -> None:
     where = tmp_path / "scheduler.json"
     dask = [sys.executable, "-m", "dask"]
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
@@ -197,8 +209,10 @@ def test_workers_of_a_scheduler_elsewhere_and_jobs_in_postgresql(tmp_path: Path,
     try:
         until(where.exists)
         address = json.loads(where.read_text())["address"]
-        with running(tmp_path, "--scheduler", address, store=postgresql) as held:
+        with running(tmp_path, "--scheduler", address, store=postgresql.url) as held:
             sent = [(held.service.send(model, reports=[]), best) for model, best in map(crates, range(6))]
+            postgresql.order("restart", "-m", "immediate")  # every connection is lost, in the middle of jobs
+            until(lambda: answers(sent[0][0].status))
             held.kill()  # its workers go on
             held.start()
             for job, best in sent:

@@ -21,7 +21,7 @@ def store(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Store]:
     if request.param == "sqlite":
         result = Store(sqlite_url(tmp_path / "jobs.db"), durable=True)
     else:
-        result = Store(request.getfixturevalue("postgresql"))
+        result = Store(request.getfixturevalue("postgresql").url)
         with result._engine.begin() as connection:
             for table in ("ruddock_log", "ruddock_files", "ruddock_jobs"):
                 connection.execute(text(f"drop table if exists {table}"))
