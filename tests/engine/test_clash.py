@@ -104,7 +104,7 @@ def by_presolve_alone(problem: Problem) -> bool:
 
 
 FAMILIES = {
-    "circles": [rounds(seed) for seed in range(30)],
+    "circles": [rounds(seed) for seed in range(20)],
     "whole circles": [rounds(seed, whole=True) for seed in range(10)],
     "whole": [integer_problem(seed) for seed in range(20)],
     "bounds": [through_bounds(seed) for seed in range(10)],
@@ -136,7 +136,7 @@ def test_clashes_are_irreducible() -> None:
             for clash in clashes:
                 assert clash.proven
                 assert_irreducible(problem, clash)
-    assert count["problems"] >= 80
+    assert count["problems"] >= 70
     assert count["of six or more"] >= count["problems"] / 3
     assert count["beyond presolve"] >= count["problems"] / 2
     assert count["whole"] >= 25

@@ -27,10 +27,17 @@ class Server(NamedTuple):
 
     url: str
     control: list[str]
+    user: str | None
 
     def order(self, *words: str) -> None:
         """Have it started, stopped or restarted."""
-        subprocess.run([*self.control, *words], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        quietly([*self.control, *words], self.user)
+
+
+def quietly(command: list[str], user: str | None) -> None:
+    subprocess.run(
+        command, check=True, user=user, group=user, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/"
+    )
 
 
 @pytest.fixture(scope="session")
@@ -42,20 +49,15 @@ def postgresql(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
         pytest.skip("PostgreSQL is not installed (Debian: postgresql)")
     place = programs[-1] if programs else Path(str(found)).parent
     folder = tmp_path_factory.mktemp("postgresql")
-    as_user: list[str] = []
-    if os.getuid() == 0:  # it does not run as root
-        as_user = ["runuser", "-u", "postgres", "--"]
+    user = "postgres" if os.getuid() == 0 else None  # it does not run as root
+    if user is not None:
         for path in (folder, *list(folder.parents)[:3]):
             path.chmod(0o755)
-        shutil.chown(folder, "postgres")
-    data, socket = folder / "data", folder
-    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
-    subprocess.run(
-        [*as_user, str(place / "initdb"), "-D", str(data), "-A", "trust", "-U", "ruddock"], check=True, **quiet
-    )  # type: ignore[call-overload]
-    options = f"-c listen_addresses= -c unix_socket_directories={socket} -c fsync=off"
-    control = [*as_user, str(place / "pg_ctl"), "-D", str(data), "-o", options, "-l", str(folder / "log"), "-w"]
-    server = Server(f"postgresql+psycopg://ruddock@/postgres?host={socket}", control)
+        shutil.chown(folder, user)
+    quietly([str(place / "initdb"), "-D", str(folder / "data"), "-A", "trust", "-U", "ruddock"], user)
+    options = f"-c listen_addresses= -c unix_socket_directories={folder} -c fsync=off"
+    control = [str(place / "pg_ctl"), "-D", str(folder / "data"), "-o", options, "-l", str(folder / "log"), "-w"]
+    server = Server(f"postgresql+psycopg://ruddock@/postgres?host={folder}", control, user)
     server.order("start")
     try:
         yield server
