@@ -185,6 +185,8 @@ def test_a_process_that_takes_too_much_memory_ends_with_what_it_has(tmp_path: Pa
         found = until(lambda: None if (now := job.status()).open else now)
         assert found.state == "failed"
         assert "memory" in found.verdict
+        plan = held.service.send(hard(1, rows=20, size=150), time_limit=90, reports=[]).plan()
+        assert (plan.status, plan.reason, plan.found) == ("stopped", "memory", True)
         small, best = crates(4)
         assert held.service.send(small, reports=[]).plan().objective == best  # the service goes on
 
