@@ -161,7 +161,7 @@ def test_whatever_is_killed_every_job_ends_once(tmp_path: Path) -> None:
 def test_a_job_goes_on_from_its_best_plan_wherever_it_is_killed(tmp_path: Path) -> None:
     model = hard(1, rows=20, size=150)
     with running(tmp_path, workers=1) as held:
-        job = held.service.send(model, time_limit=4, reports=[])
+        job = held.service.send(model, time_limit=100, reports=[])
         best = until(lambda: job.status().progress.best)
         time.sleep(1.5)  # the plan is kept by now
         best = job.status().progress.best
@@ -169,6 +169,7 @@ def test_a_job_goes_on_from_its_best_plan_wherever_it_is_killed(tmp_path: Path) 
         held.start()
         job.service = held.service
         until(lambda: job.status().attempt == 2)
+        job.stop()  # before the search has found anything by itself
         plan = job.plan()
         assert plan.status == "stopped" and plan.objective >= best
         assert [w for _, w in job.log()].count("finished") == 1
