@@ -204,6 +204,8 @@ def test_workers_of_a_scheduler_elsewhere_and_jobs_in_postgresql(tmp_path: Path,
         "--port",
         "0",
         "--no-dashboard",
+        "--dashboard-address",  # a port of its own: another test has a cluster, too
+        "127.0.0.1:0",
         "--scheduler-file",
         str(where),
     ]
