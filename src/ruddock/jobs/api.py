@@ -108,6 +108,9 @@ REFUSALS: dict[int | str, dict[str, Any]] = {
 }
 
 
+FILE: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}, "description": "The file."}}
+
+
 def routes(front: Front) -> APIRouter:
     """Return the routes of a service."""
     router = APIRouter(prefix="/api", responses=REFUSALS)
@@ -161,7 +164,7 @@ def routes(front: Front) -> APIRouter:
         "/jobs/{number}/files/{name}",
         summary="A result file",
         response_class=Response,
-        responses={200: {"content": {"application/octet-stream": {}}, "description": "The file."}},
+        responses=FILE,
     )
     def file(http: HttpRequest, number: Number, name: str, key: Key) -> Response:
         own(http, number, key)
@@ -171,7 +174,7 @@ def routes(front: Front) -> APIRouter:
         "/jobs/{number}/sent/{name}",
         summary="A file as it was sent",
         response_class=Response,
-        responses={200: {"content": {"application/octet-stream": {}}, "description": "The file."}},
+        responses=FILE,
     )
     def sent(http: HttpRequest, number: Number, name: str, key: Key) -> Response:
         own(http, number, key)

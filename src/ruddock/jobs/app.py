@@ -72,7 +72,7 @@ def application(settings: Settings, workers: Workers | None = None) -> FastAPI:
     app.include_router(api.routes(front))
     app.include_router(pages.routes(front), include_in_schema=False)
     app.add_middleware(Bounded, most=settings.job_bytes + ROOM)
-    _tell_refusals(app, front)
+    _tell_refusals(app)
 
     app.add_middleware(Secure)
     return app
@@ -126,13 +126,13 @@ class Bounded:
         await self.app(scope, counted, send)
 
 
-def _tell_refusals(app: FastAPI, front: Front) -> None:
+def _tell_refusals(app: FastAPI) -> None:
     """Give every refusal one form: a code and a reason for programs, a page for people."""
 
     def told(http: HttpRequest, status: int, code: str, reason: str, headers: Any = None) -> Response:
         if http.url.path.startswith("/api/"):
             return JSONResponse({"code": code, "reason": reason}, status, headers)
-        return pages.refusal(front, http, status, reason, headers)
+        return pages.refusal(status, reason, headers)
 
     @app.exception_handler(RefusedHttpError)
     def refused(http: HttpRequest, error: RefusedHttpError) -> Response:

@@ -276,9 +276,7 @@ class SentJob:
         except OSError as error:
             raise FormatError(f"cannot be made: {error.strerror}", path=str(target)) from None
         paths = []
-        for name in self.status().files:
-            if name.endswith((".npz", ".fragment")):
-                continue
+        for name in self.status().downloads:
             path = target / Path(name).name
             content = self.file(name)
             with written_whole(path) as temporary:

@@ -5,9 +5,8 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Callable
-from typing import Protocol
 
+from ruddock.jobs.cluster import Workers
 from ruddock.jobs.orders import DIED, GONE, LATE, LEFT, SILENT, Ending, Order
 from ruddock.jobs.records import MOST_DEATHS
 from ruddock.jobs.settings import LONG, QUICK, Settings
@@ -21,31 +20,17 @@ DAY = 86_400.0
 logger = logging.getLogger("ruddock.jobs")
 
 
-class Hands(Protocol):
-    """What does the jobs."""
-
-    @property
-    def address(self) -> dict[str, str]:
-        """Where its scheduler is, and what its connections are secured with."""
-
-    def slots(self) -> int:
-        """Return how many jobs can be done at once."""
-
-    def submit(self, order: Order, then: Callable[[Order, Order, Ending], None], *, first: bool) -> None:
-        """Have a job done; ``then`` hears which one was done last there, and how its process ended."""
-
-
 class Dispatcher:
     """Hands jobs to workers in the order of the line.
 
     Parameters
     ----------
     store : Store
-    workers : Hands
+    workers : Workers
     settings : Settings
     """
 
-    def __init__(self, store: Store, workers: Hands, settings: Settings) -> None:
+    def __init__(self, store: Store, workers: Workers, settings: Settings) -> None:
         self.store, self.workers, self.settings = store, workers, settings
         self._flying: dict[tuple[int, int], str] = {}  # what workers were told to do: job and attempt, to its class
         self._seen: dict[tuple[int, int], tuple[int, float]] = {}  # beat, and when it was first seen
@@ -127,7 +112,7 @@ class Dispatcher:
 
     def _take_back_all(self) -> None:
         """Put back what was left running by a service before this one, whose workers ended with it."""
-        for number, attempt, _, _ in self.store.running():
+        for number, attempt, _ in self.store.running():
             self._take_back(number, attempt, Ending(LEFT))
 
     def _look_for_lost(self) -> None:
@@ -136,7 +121,7 @@ class Dispatcher:
         if now - self._looked < IDLE_SECONDS:
             return
         self._looked = now
-        running = {(number, attempt): beat for number, attempt, beat, _ in self.store.running()}
+        running = {(number, attempt): beat for number, attempt, beat in self.store.running()}
         self._seen = {
             job: self._seen[job] if job in self._seen and self._seen[job][0] == beat else (beat, now)
             for job, beat in running.items()

@@ -12,7 +12,7 @@ from typing import Annotated, Any
 from urllib.parse import urlsplit
 
 import jinja2
-from fastapi import APIRouter, Form, Path, Response, UploadFile
+from fastapi import APIRouter, Form, Response, UploadFile
 from fastapi.requests import Request as HttpRequest
 from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse
 
@@ -20,7 +20,7 @@ from ruddock._version import __version__
 from ruddock.document.html import style_sheet
 from ruddock.document.numbers import amount
 from ruddock.errors import RuddockError
-from ruddock.jobs.api import MOST_NUMBER
+from ruddock.jobs.api import MOST_NUMBER, Number
 from ruddock.jobs.front import Front, RefusedHttpError
 from ruddock.jobs.records import Job, Request
 from ruddock.jobs.settings import MEGABYTE
@@ -36,8 +36,6 @@ MOST_KEY = 64
 WORDS = {
     "waiting": "waiting", "running": "running", "done": "finished", "failed": "failed", "cancelled": "cancelled",
 }  # fmt: skip
-SAID = {"optimal": "proven best", "infeasible": "no plan", "unbounded": "no limit", "stopped": "best so far"}
-Number = Annotated[int, Path(ge=1, le=MOST_NUMBER)]
 
 
 @cache
@@ -92,7 +90,7 @@ def _page(name: str, status: int = 200, headers: Any = None, **held: Any) -> HTM
     return response
 
 
-def refusal(front: Front, http: HttpRequest, status: int, reason: str, headers: Any = None) -> Response:
+def refusal(status: int, reason: str, headers: Any = None) -> Response:
     """Return the page that says why something was not done."""
     return _page("refusal", status, headers, reason=reason, asks_token=status == 401)
 
@@ -176,7 +174,7 @@ def routes(front: Front) -> APIRouter:
                 continue
         s = front.settings
         return _page(
-            "first", jobs=[job for job in known if job.request.kind != "check"], words=WORDS, said=SAID,
+            "first", jobs=[job for job in known if job.request.kind != "check"], words=WORDS,
             models=MODELS, largest=front.largest, quick=duration(s.quick_seconds), long=duration(s.long_seconds),
             keep=f"{s.keep_days:g} days",
         )  # fmt: skip
@@ -227,17 +225,17 @@ def routes(front: Front) -> APIRouter:
     def job(http: HttpRequest, number: Number) -> Response:
         found = own(http, number)
         return _page(
-            "job", job=found, facts=facts_of(found), words=WORDS, said=SAID, key=_Keys(http).key(number),
+            "job", job=found, facts=facts_of(found), words=WORDS, key=_Keys(http).key(number),
             answer=(front.store.file(number, f"{found.request.kind}.fragment") or b"").decode("utf-8", "replace"),
             report="report.html" in found.files, log=front.store.log(number),
-            downloads={name: size for name, size in found.files.items() if not name.endswith((".npz", ".fragment"))},
+            downloads=found.downloads,
             live=json.dumps(found.progress.points) if found.progress.points else "[]",
         )  # fmt: skip
 
     @router.get("/jobs/{number}/now")
     def now(http: HttpRequest, number: Number) -> Response:
         found = own(http, number)
-        held = found.as_dict() | {"words": WORDS[found.state], "facts": facts_of(found)}
+        held = found.as_dict() | {"facts": facts_of(found)}
         return JSONResponse(held, headers={"Cache-Control": "no-store"})
 
     @router.post("/jobs/{number}/stop")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -52,9 +52,8 @@ def packed(path: Path, given: Given, asked: Mapping[str, Any], table: Path | Non
         files[table.name] = _content(table)
         asked = {**asked, "table": table.name}
     tables = _tables_of(model)
-    names = [path.name, *(Path(file).name for file in tables), *files]
     frames = any(not isinstance(held, TableSource) for held in given.named.values())
-    if frames or any(map(is_database, tables)) or len(set(names)) < len(names):
+    if frames or not _go_by_name(tables, path.name, *files):
         files[f"{path.stem}.json"] = _as_json(model)
         return Parcel(Request.of({**asked, "model": f"{path.stem}.json", "sheet": None}), files)
     files |= {path.name: _content(path), **{Path(file).name: _content(Path(file)) for file in tables}}
@@ -73,8 +72,7 @@ def model_sent(model: Model, *, with_data: bool) -> tuple[dict[str, bytes], str]
     recipe = model._recipe
     if with_data and isinstance(recipe, TextRecipe):
         text, tables = text_as_read(model, recipe.folder), _tables_of(model)
-        names = ["model.rdk", *(Path(file).name for file in tables)]
-        if text is not None and not any(map(is_database, tables)) and len(set(names)) == len(names):
+        if text is not None and _go_by_name(tables, "model.rdk"):
             return {"model.rdk": text.encode()} | {Path(f).name: _content(Path(f)) for f in tables}, "model.rdk"
     return {"model.json": _as_json(model)}, "model.json"
 
@@ -86,6 +84,12 @@ def table_sent(table: pd.DataFrame | str | Path) -> tuple[str, bytes]:
     numbered = isinstance(table.index, pd.RangeIndex)
     held = table if numbered or "scenario" in table.columns else table.rename_axis("scenario")
     return "scenarios.csv", held.to_csv(index=not numbered).encode()
+
+
+def _go_by_name(tables: Sequence[str], *others: str) -> bool:
+    """Say whether tables are files, and no two of them and the other files have the same name."""
+    names = [*(Path(file).name for file in tables), *others]
+    return not any(map(is_database, tables)) and len(set(names)) == len(names)
 
 
 def _tables_of(model: Model) -> list[str]:

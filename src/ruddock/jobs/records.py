@@ -184,6 +184,11 @@ class Job:
         return self.deaths >= MOST_DEATHS or self.attempt > MOST_ATTEMPTS
 
     @property
+    def downloads(self) -> dict[str, int]:
+        """The files that people read; the others are for programs and pages."""
+        return {name: size for name, size in self.files.items() if not name.endswith((".npz", ".fragment"))}
+
+    @property
     def open(self) -> bool:
         """Whether it waits or runs."""
         return self.state in OPEN

@@ -197,11 +197,11 @@ class Store:
         counted = select(func.count()).where(jobs.c.state == "waiting", before)
         return int(connection.execute(counted).scalar_one()) + 1
 
-    def running(self) -> list[tuple[int, int, int, str]]:
-        """Return number, attempt, beat and class of the jobs that run."""
-        chosen = select(jobs.c.number, jobs.c.attempt, jobs.c.beat, jobs.c.job_class).where(jobs.c.state == "running")
+    def running(self) -> list[tuple[int, int, int]]:
+        """Return number, attempt and beat of the jobs that run."""
+        chosen = select(jobs.c.number, jobs.c.attempt, jobs.c.beat).where(jobs.c.state == "running")
         with self._reading() as connection:
-            return [(n, attempt, beat, job_class) for n, attempt, beat, job_class in connection.execute(chosen)]
+            return [(number, attempt, beat) for number, attempt, beat in connection.execute(chosen)]
 
     def lost(self, number: int, attempt: int, why: str, deaths: int = 0) -> bool:
         """Put a job whose process is gone back in the line, where it was; return whether it was this attempt's.
