@@ -15,11 +15,22 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from difflib import get_close_matches
+from itertools import islice
+
+from ruddock.characters import visible
 
 MOST_ERRORS = 20  # shown at once
+MOST_COMPARED, LONGEST = 2000, 200  # names among which a near one is looked for, and characters of each
 
 
-class RuddockError(Exception):
+class _Shown:
+    """A message in which nothing acts on a terminal, whatever names and lines it quotes."""
+
+    def __str__(self) -> str:
+        return visible(super().__str__())
+
+
+class RuddockError(_Shown, Exception):
     """The base of every error that Ruddock raises on purpose."""
 
 
@@ -87,12 +98,21 @@ def together(errors: list[FormatError]) -> FormatError:
 def known(name: str, names: Iterable[str], most: int = 8) -> str:
     """Say which name was probably meant, or else list what there is."""
     names = list(names)
-    near = get_close_matches(name, names, n=3, cutoff=0.6)
+    near = get_close_matches(name[:LONGEST], _likely(name, names), n=3, cutoff=0.6)
     if near:
         return "did you mean " + " or ".join(repr(n) for n in near) + "?"
     if not names:
         return "there are none yet"
     return "known: " + listed(names, most)
+
+
+def _likely(name: str, names: list[str]) -> list[str]:
+    """Return the names worth a comparison: of very many, those that begin alike and are about as long."""
+    if len(names) > MOST_COMPARED:
+        start = name[:1].casefold()
+        alike = (own for own in names if own[:1].casefold() == start and abs(len(own) - len(name)) <= 2)
+        names = list(islice(alike, MOST_COMPARED))
+    return [own for own in names if len(own) <= LONGEST]
 
 
 def listed(items: Iterable[object], most: int = 8) -> str:
@@ -103,5 +123,5 @@ def listed(items: Iterable[object], most: int = 8) -> str:
     return ", ".join(texts[:most]) + f" and {len(texts) - most:,} more"
 
 
-class RuddockWarning(UserWarning):
+class RuddockWarning(_Shown, UserWarning):
     """Something was read or done in a way that is worth a look."""

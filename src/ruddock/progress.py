@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from math import isfinite
 from typing import TYPE_CHECKING
 
+from ruddock.characters import in_line
 from ruddock.document.console import terminal_width
 from ruddock.document.numbers import amount, plural
 
@@ -45,7 +46,7 @@ def progress_sentence(progress: Progress, *, maximize: bool, unit: str | None, t
     if time_limit is not None:
         parts.append(f"{max(time_limit - progress.seconds, 0.0):.0f} s left")
     text = ", ".join(parts)
-    return f"{progress.objective}: {text}" if progress.objective else text
+    return in_line(f"{progress.objective}: {text}" if progress.objective else text)
 
 
 @contextmanager

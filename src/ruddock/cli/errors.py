@@ -10,6 +10,7 @@ from typing import Any
 
 import click
 
+from ruddock.cli.say import say
 from ruddock.errors import RuddockError, RuddockWarning
 
 
@@ -58,7 +59,7 @@ class RuddockGroup(click.Group):
                 show_error(error.format_message() + help_with)
                 status = 2
             except (click.Abort, KeyboardInterrupt):
-                click.echo("stopped", err=True)
+                say("stopped", err=True)
                 status = 1
         sys.exit(status if isinstance(status, int) else 0)
 
@@ -66,9 +67,9 @@ class RuddockGroup(click.Group):
 def show_error(message: str) -> None:
     """Show an error in the one form that all have."""
     click.secho("error: ", fg="red", bold=True, nl=False, err=True)
-    click.echo(message, err=True)
+    say(message, err=True)
 
 
 def _show_warning(message: Warning | str, *_: Any, **__: Any) -> None:
     click.secho("note: ", fg="yellow", nl=False, err=True)
-    click.echo(str(message), err=True)
+    say(str(message), err=True)

@@ -12,6 +12,7 @@ import click
 
 from ruddock.cli.main import main
 from ruddock.cli.options import DATA, SHEET, File, Input, Output, asks
+from ruddock.cli.say import say
 
 if TYPE_CHECKING:
     from ruddock.document.content import Document
@@ -40,7 +41,7 @@ def check(model: Input, out: Output, watch: bool) -> None:
 
 def _checked(model: Input, out: Output) -> bool:
     """Show the findings of a model; return whether none of them is an error."""
-    built = model.read(say=False)
+    built = model.read(noted=False)
     findings = built.check()
     out.write(findings, _with_tables(findings.document(all=out.everything), built))
     return not findings.errors
@@ -57,7 +58,7 @@ def _watch(model: Input, out: Output) -> None:
             _checked(model, out)
         except RuddockError as error:
             show_error(str(error))
-        click.echo(f"watching {model.path.parent.resolve()}; Ctrl-C ends", err=True)
+        say(f"watching {model.path.parent.resolve()}; Ctrl-C ends", err=True)
         while _saved(model.path.parent) == before:
             time.sleep(SECONDS)
 
@@ -81,7 +82,7 @@ def algebra(model: str, name: str | None, data: Given, sheet: str | None) -> Non
     from ruddock.cli.show import show
     from ruddock.document.content import Document, Verbatim
 
-    built = Input(model, data, sheet).read(say=False)
+    built = Input(model, data, sheet).read(noted=False)
     if name is not None:
         show(Document.of(built.name, [Verbatim(built.algebra(name))]))
         return
@@ -108,6 +109,6 @@ def _with_tables(document: Document, model: Model) -> Document:
 @SHEET
 def convert(model: str, target: str, data: Given, sheet: str | None) -> None:
     """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .ods, .json)."""
-    built = Input(model, data, sheet).read(say=False)
+    built = Input(model, data, sheet).read(noted=False)
     built.write(target)
-    click.echo(f"written to {target}: {built!r}")
+    say(f"written to {target}: {built!r}")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
+from ruddock.cli.say import say
 from ruddock.document.plotting import FIGURES
 from ruddock.document.result import REPORTS
 
@@ -166,13 +167,13 @@ class Input(NamedTuple):
             return demos.text(self.source.removeprefix(DEMO))
         return Path(self.source)
 
-    def read(self, *, say: bool = True) -> Model:
+    def read(self, *, noted: bool = True) -> Model:
         """Return the model; how a grid was understood is said before anything is made of it."""
         from ruddock.formats import read_with
 
         model = read_with(self.path, self.data, self.sheet)
-        if say and model.notes and self.path.suffix.lower() != ".rdk":
-            click.echo("; ".join(model.notes), err=True)
+        if noted and model.notes and self.path.suffix.lower() != ".rdk":
+            say("; ".join(model.notes), err=True)
         return model
 
 
@@ -213,14 +214,14 @@ class Output(NamedTuple):
 
         figure = result.figure()
         if figure is None:
-            click.echo(f"{path} was not written: {result.undrawn}", err=True)
+            say(f"{path} was not written: {result.undrawn}", err=True)
             return
         saved(figure.draw(paper(figure.height)), path)
         self.said(str(path))
 
     def said(self, path: str) -> None:
         """Say what was written."""
-        click.echo(f"written to {path}", err=self.json_path == "-")
+        say(f"written to {path}", err=self.json_path == "-")
 
 
 def taking(*options: Callable[[Command], Command]) -> Callable[[Command], Command]:
@@ -288,4 +289,4 @@ def write_json(path: str, document: object) -> None:
         click.echo(text, nl=False)
     else:
         write_text(Path(path), text)
-        click.echo(f"written to {path}")
+        say(f"written to {path}")

@@ -10,8 +10,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ruddock.characters import in_line
 from ruddock.cli.main import main
 from ruddock.cli.options import DATA, SHEET, SOLVE, Amount, Input, taking, write_json
+from ruddock.cli.say import say
 
 if TYPE_CHECKING:
     from ruddock.formats.tables.given import Given
@@ -94,7 +96,7 @@ def serve(host: str, port: int, store: str | None, token_file: Path | None, rate
             settings,
             host,
             port,
-            ready=lambda address: click.echo(_ready(address, settings.store, bool(settings.tokens), host)),
+            ready=lambda address: say(_ready(address, settings.store, bool(settings.tokens), host)),
         )
 
 
@@ -169,12 +171,12 @@ def send(
     request = {**asked, "kind": kind, "sheet": sheet, "give": words, "reports": forms}
     job = at.send_parcel(packed(Input(model, data, sheet).path, data, request, scenarios))
     err = json_path == "-"
-    click.echo(f"job {job.number}, key {job.key}", err=err)
+    say(f"job {job.number}, key {job.key}", err=err)
     if wait:
         _follow(job, fetch, json_path)
         return
     here = "" if service is None else f" --service {service}"
-    click.echo(f"follow it:  ruddock job {job.number} --key {job.key}{here}", err=err)
+    say(f"follow it:  ruddock job {job.number} --key {job.key}{here}", err=err)
     if json_path is not None:
         write_json(json_path, {**job.status().as_dict(), "key": job.key})
 
@@ -211,7 +213,7 @@ def job(
         asked.stop()
     if log:
         for at, words in asked.log():
-            click.echo(f"{time.strftime('%Y-%m-%d %H:%M:%S', time.localtime(at))}  {words}", err=json_path == "-")
+            say(f"{time.strftime('%Y-%m-%d %H:%M:%S', time.localtime(at))}  {words}", err=json_path == "-")
     if wait or (stop and asked.status().state != "waiting"):
         _follow(asked, fetch, json_path)
         return
@@ -227,11 +229,11 @@ def _follow(job: SentJob, fetch: Path | None, json_path: str | None) -> None:
         for found in job.progress():
             words = _state(found)
             if found.open and words != said and terminal:
-                click.echo(f"\r\033[K{words}", err=True, nl=False)
+                click.echo(f"\r\033[K{in_line(words)}", err=True, nl=False)
                 said, shown = words, True
     except KeyboardInterrupt:
-        click.echo("\n" if shown else "", err=True, nl=False)
-        click.echo(f"job {job.number} keeps running on the service; --stop stops it", err=True)
+        say("\n" if shown else "", err=True, nl=False)
+        say(f"job {job.number} keeps running on the service; --stop stops it", err=True)
         raise click.exceptions.Exit(STOPPED) from None
     finally:
         if shown:
@@ -243,17 +245,17 @@ def _show(job: SentJob, found: Job, fetch: Path | None, json_path: str | None) -
     """Show a job, write its files, and end with the status that it says."""
     err = json_path == "-"
     text = f"{found.request.kind}.txt"
-    click.echo(_state(found), err=err)
+    say(_state(found), err=err)
     if found.state == "done" and text in found.files:
-        click.echo("", err=err)
-        click.echo(job.file(text).decode(), err=err, nl=False)
+        say("", err=err)
+        say(job.file(text).decode(), err=err, nl=False)
     if json_path is not None:
         write_json(json_path, found.as_dict())
     if fetch is not None:
         if found.open:
-            click.echo("no files to fetch yet; use --wait", err=True)
+            say("no files to fetch yet; use --wait", err=True)
         for path in job.fetch(fetch) if not found.open else []:
-            click.echo(f"written to {path}", err=err)
+            say(f"written to {path}", err=err)
     if found.state in ("failed", "cancelled") or found.status in ("infeasible", "unbounded"):
         raise click.exceptions.Exit(1)
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ruddock.characters import in_line
 from ruddock.document.console import Speech, text
 
 if TYPE_CHECKING:
@@ -26,7 +27,7 @@ STYLES: dict[str, dict[str, bool]] = {
 
 def show(document: Document, *, model: str = "MODEL", err: bool = False) -> None:
     """Print a document; plain where the output is no terminal."""
-    click.echo(text(document, speech=Speech(model), style=_style), err=err)
+    click.echo(text(document, speech=Speech(in_line(model)), style=_style), err=err)
 
 
 def _style(words: str, what: str) -> str:

@@ -22,6 +22,7 @@ from ruddock.cli.options import (
     solve_keywords,
     taking,
 )
+from ruddock.cli.say import say
 
 if TYPE_CHECKING:
     from ruddock.modelling.model import Model
@@ -57,13 +58,13 @@ def demo(name: str | None, copy: Path | None, **given: Any) -> None:
         return
     if copy is not None:
         for path in demos.copy(name, copy):
-            click.echo(f"written to {path}")
+            say(f"written to {path}")
         return
     built = demos.build(name)
     how = solve_keywords(given)
     given["question"] = given["question"] or demos.question(name)
     out = Output.taken(f"{DEMO}{name}", given)
-    click.echo(f"{out.question}\n", err=out.json_path == "-")
+    say(f"{out.question}\n", err=out.json_path == "-")
     if not _solve_and_show(built, how, out, diagnosed=True, **given).found:
         raise click.exceptions.Exit(1)
 
@@ -102,7 +103,7 @@ def solve(
     if alternatives and plan.status == "optimal":
         from ruddock.cli.show import show
 
-        click.echo(err=out.json_path == "-")
+        say(err=out.json_path == "-")
         show(plan.alternatives(alternatives).document(all=out.everything), err=out.json_path == "-")
     if filled is not None and plan.found:
         from ruddock.formats.grid.fill import fill_grid

@@ -9,6 +9,7 @@ import click
 
 from ruddock.cli.main import main
 from ruddock.cli.options import Amount, File, Input, Output, asks
+from ruddock.cli.say import say
 
 
 @main.command(short_help="Solve under every scenario of a table, and compare.")
@@ -47,7 +48,7 @@ def scenarios(
         write_text(Path(csv_path), found.with_decisions().to_csv())
         out.said(csv_path)
     if found.stopped and keep is not None:
-        click.echo(f"{keep} keeps what was solved; the same command continues from there.", err=True)
+        say(f"{keep} keeps what was solved; the same command continues from there.", err=True)
     if not found.solved:
         raise click.exceptions.Exit(1)
 

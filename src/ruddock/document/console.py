@@ -7,7 +7,19 @@ import textwrap
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from ruddock.document.content import Document, Facts, Listing, Next, Section, Sentence, Table, Verbatim, more_rows
+from ruddock.characters import in_line
+from ruddock.document.content import (
+    Document,
+    Facts,
+    Listing,
+    Next,
+    Section,
+    Sentence,
+    Table,
+    Verbatim,
+    in_signs,
+    more_rows,
+)
 from ruddock.document.layout import GAP, LaidOut, cells_wide, lay_out, least, parts_of, pieces
 
 WIDTH = 100  # where nothing says how wide the output is
@@ -56,10 +68,10 @@ def _section(section: Section, width: int, speech: Speech, style: Style, whole: 
     """Yield the groups of lines that an empty line parts."""
     group: list[str] = []
     if section.title:
-        group = [style(line, "heading") for line in folded(section.title.upper(), width)]
+        group = [style(line, "heading") for line in folded(in_line(section.title).upper(), width)]
         yield group
         group = []
-    for block in section.blocks:
+    for block in map(in_signs, section.blocks):
         if isinstance(block, Sentence):
             # sentences that follow one another belong together
             group += [style(line, "verdict" if block.verdict else "") for line in prose(block.words, width)]
@@ -116,9 +128,11 @@ def folded(words: str, width: int, hanging: str = "") -> list[str]:
         return textwrap.wrap(words, width, subsequent_indent=hanging, break_on_hyphens=False) or [""]
     lines, line = [], ""
     for word in words.split(" "):  # letters that take two places
-        while cells_wide(word) > width:
-            kept = next(k for k in range(len(word), 0, -1) if cells_wide(word[:k]) <= max(width, 2))
+        left = cells_wide(word)
+        while left > width:
+            kept = next(k for k in range(min(len(word), max(width, 2)), 0, -1) if cells_wide(word[:k]) <= max(width, 2))
             lines += [line, word[:kept]] if line else [word[:kept]]
+            left -= cells_wide(word[:kept])
             line, word = "", word[kept:]
         longer = f"{line} {word}" if line else word
         if cells_wide(longer) > width:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from math import isfinite, isnan
 from typing import TYPE_CHECKING, Any, NamedTuple, overload
 
+from ruddock.characters import in_line, visible
 from ruddock.document.numbers import DUST, Toward, amount, is_money, number
 
 if TYPE_CHECKING:
@@ -258,6 +259,28 @@ class Document(NamedTuple):
         from ruddock.document.html import fragment
 
         return fragment(self)
+
+
+def in_signs(block: Block) -> Block:
+    """Return a block whose words cannot act where they are shown; the cells of a table are made so when laid out."""
+    if isinstance(block, Sentence | Verbatim):
+        return block._replace(words=visible(block.words))
+    if isinstance(block, Listing):
+        return Listing(visible(block.title), [in_line(point) for point in block.points])
+    if isinstance(block, Facts):
+        return Facts([(in_line(name), cell_in_signs(value), in_line(note)) for name, value, note in block.facts])
+    if isinstance(block, Next):
+        return Next([Question(*map(in_line, question)) for question in block.questions])
+    if isinstance(block, Table):
+        return block._replace(title=in_line(block.title), note=visible(block.note))
+    return block._replace(alt=in_line(block.alt))
+
+
+def cell_in_signs(cell: Cell) -> Cell:
+    """Return a cell whose words cannot act where they are shown."""
+    if isinstance(cell, Number):
+        return cell._replace(unit=None if cell.unit is None else in_line(cell.unit), words=in_line(cell.words))
+    return in_line(cell) if isinstance(cell, str) else Label(in_line(cell.words), cell.value)
 
 
 def common_unit(cells: Sequence[Cell]) -> str | None:

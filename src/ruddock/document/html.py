@@ -6,7 +6,20 @@ from functools import cache
 from html import escape
 from importlib.resources import files
 
-from ruddock.document.content import Block, Document, Facts, Figure, Listing, Next, Sentence, Table, Verbatim, more_rows
+from ruddock.characters import in_line
+from ruddock.document.content import (
+    Block,
+    Document,
+    Facts,
+    Figure,
+    Listing,
+    Next,
+    Sentence,
+    Table,
+    Verbatim,
+    in_signs,
+    more_rows,
+)
 from ruddock.document.layout import FIGURE_SPACE, POINT_SPACE, LaidOut, lay_out, parts_of
 
 FOLDED = 24  # rows from which on a table is folded in a notebook
@@ -30,13 +43,14 @@ def body(document: Document) -> str:
     parts = []
     for section in document.sections:
         if section.title:
-            parts.append(f"<h3>{escape(section.title)}</h3>")
+            parts.append(f"<h3>{escape(in_line(section.title))}</h3>")
         parts += [block_html(block, fold=FOLDED, whole=document.whole) for block in section.blocks]
     return "".join(parts)
 
 
 def block_html(block: Block, *, fold: int | None = None, whole: bool = False, figure: str = "") -> str:
     """Return one block; ``figure`` is what a figure looks like where the page draws it."""
+    block = in_signs(block)
     if isinstance(block, Sentence):
         lines = "<br>".join(escape(line) for line in block.words.split("\n"))
         return f'<p class="verdict">{lines}</p>' if block.verdict else f"<p>{lines}</p>"

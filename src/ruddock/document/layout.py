@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from math import isfinite
 from typing import NamedTuple
 
+from ruddock.characters import in_line
 from ruddock.document.content import Cell, Column, Number, Row, Table, common_unit, written
 from ruddock.document.numbers import with_unit
 
@@ -35,10 +36,10 @@ def lay_out(table: Table, rows: Sequence[Row], *, spaces: tuple[str, str] = (" "
 
 def _column(column: Column, cells: Sequence[Cell], spaces: tuple[str, str]) -> LaidOut:
     if not any(isinstance(cell, Number) for cell in cells):
-        return LaidOut(column.heading, [written(cell) for cell in cells], column.right, False)
+        return LaidOut(in_line(column.heading), [in_line(written(cell)) for cell in cells], column.right, False)
     unit = common_unit(cells) if column.heading else None
-    texts = [written(cell, bare=unit is not None) for cell in cells]
-    return LaidOut(with_unit(column.heading, unit), aligned(texts, spaces), True, True)
+    texts = [in_line(written(cell, bare=unit is not None)) for cell in cells]
+    return LaidOut(in_line(with_unit(column.heading, unit)), aligned(texts, spaces), True, True)
 
 
 def aligned(texts: Sequence[str], spaces: tuple[str, str] = (" ", " ")) -> list[str]:

@@ -2,8 +2,27 @@
 
 from __future__ import annotations
 
-from ruddock.document.content import Block, Document, Facts, Figure, Listing, Next, Sentence, Table, Verbatim, more_rows
+import re
+
+from ruddock.characters import in_line
+from ruddock.document.content import (
+    Block,
+    Document,
+    Facts,
+    Figure,
+    Listing,
+    Next,
+    Sentence,
+    Table,
+    Verbatim,
+    in_signs,
+    more_rows,
+)
 from ruddock.document.layout import lay_out
+
+MARKS = re.compile(r"[\\`*_\[\]<>#|&$~]|:(?=//)")
+LIST = re.compile(r"^(\s*\d*)([-+=.)])")  # what begins a list, or underlines a heading, at the start of a line
+BACKQUOTES = re.compile("`+")
 
 
 def markdown(document: Document) -> str:
@@ -18,6 +37,7 @@ def markdown(document: Document) -> str:
 
 def block_markdown(block: Block, *, whole: bool = False) -> str:
     """Return one block; a figure is left out."""
+    block = in_signs(block)
     if isinstance(block, Sentence):
         text = "\n".join(escaped(line) for line in block.words.split("\n"))
         return f"**{text}**" if block.verdict else text
@@ -36,7 +56,7 @@ def block_markdown(block: Block, *, whole: bool = False) -> str:
             fence += "`"
         return f"{title}{fence}text\n{block.words}\n{fence}"
     if isinstance(block, Next):
-        return "\n".join(f"- {escaped(q.words)} `{q.python}`" for q in block.questions)
+        return "\n".join(f"- {escaped(q.words)} {code(q.python)}" for q in block.questions)
     if isinstance(block, Figure):
         return ""
     return table_markdown(block, whole=whole)
@@ -57,7 +77,13 @@ def table_markdown(table: Table, *, whole: bool = False) -> str:
 
 
 def escaped(words: str) -> str:
-    """Return words in which Markdown sees no marks of its own."""
-    for mark in "\\`*_[]<>#|":
-        words = words.replace(mark, "\\" + mark)
-    return words.replace("\n", " ")
+    """Return words in which Markdown sees no marks of its own: emphasis, links, entities, tables, lists, formulas."""
+    plain = MARKS.sub(r"\\\g<0>", in_line(words).replace("↵", " "))
+    return LIST.sub(r"\1\\\2", plain)
+
+
+def code(words: str) -> str:
+    """Return words as code, within more backquotes than they hold."""
+    fence = "`" * (max(map(len, BACKQUOTES.findall(words)), default=0) + 1)
+    room = " " if words.startswith("`") or words.endswith("`") else ""
+    return f"{fence}{room}{words}{room}{fence}"

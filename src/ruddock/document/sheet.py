@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ruddock.characters import visible
 from ruddock.document.content import (
     Block,
     Cell,
@@ -20,6 +20,7 @@ from ruddock.document.content import (
     Table,
     Verbatim,
     common_unit,
+    in_signs,
     more_rows,
     written,
 )
@@ -32,7 +33,6 @@ if TYPE_CHECKING:
 
 FORMAT = "#,##0.######"
 WHOLE = "#,##0"
-FORBIDDEN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f]")  # what no XML can hold
 WIDEST, NARROWEST = 60, 9
 
 
@@ -48,7 +48,7 @@ def write_document(sheet: Worksheet, document: Document, row: int = 1) -> int:
             put(sheet.cell(row, 1), section.title).font = Font(bold=True, size=12)
             row += 1
         for block in section.blocks:
-            row = _block(sheet, row, block, whole=document.whole)
+            row = _block(sheet, row, in_signs(block), whole=document.whole)
         row += 1
     for column in range(1, sheet.max_column + 1):
         sheet.column_dimensions[get_column_letter(column)].width = 32 if column == 1 else 16
@@ -129,6 +129,7 @@ def put_cell(cell: Any, value: Cell, *, bare: bool = False) -> None:
 
 def format_of(value: float, unit: str | None, signed: bool = False) -> str:
     """Return the number format that shows a value with its unit."""
+    unit = None if unit is None else visible(unit)
     if is_money(unit):
         assert unit is not None
         form = f'"{unit[0]}"#,##0.00'
@@ -159,7 +160,7 @@ def put(cell: Any, value: object) -> SheetCell:
     elif type(value).__name__ == "date":
         cell.value = value
     else:
-        cell.value = FORBIDDEN.sub("", str(value))
+        cell.value = visible(str(value))
         cell.data_type = "s"
         cell.quotePrefix = str(value).startswith(("=", "+", "-", "@"))
     return cell

@@ -45,10 +45,9 @@ def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None, *
 
 def read_with(path: Path, given: Given, sheet: str | None = None) -> Model:
     """Read a model with what was given in place of its tables."""
-    if not path.exists():
-        raise FormatError("file not found", path=str(path))
-    if path.is_dir():
-        raise FormatError("this is a folder, not a file", path=str(path))
+    from ruddock.formats.files import check_regular
+
+    check_regular(path)
     if path.suffix.lower() == ".rdk":
         from ruddock.formats.rdk import read_rdk
 

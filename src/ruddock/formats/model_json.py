@@ -169,16 +169,16 @@ def read_model_json(path: Path) -> Model:
     """
     text = read_text(path)
     try:
-        document = json.loads(text)
+        document = json.loads(text, object_pairs_hook=_different_names, parse_constant=_no_number)
     except json.JSONDecodeError as error:
         lines = text.splitlines()
         shown = lines[error.lineno - 1][:100] if error.lineno <= len(lines) else None
         message = f"this is not JSON: {error.msg}"
         raise FormatError(message, path=str(path), line=error.lineno, column=error.colno, text=shown) from None
-    except (RecursionError, ValueError):
-        raise FormatError(
-            "this is nested too deep, or holds too long a number, to be a model", path=str(path)
-        ) from None
+    except RecursionError:
+        raise FormatError("this is nested too deep to be a model", path=str(path)) from None
+    except ValueError as error:  # a name given twice, or a number of thousands of digits
+        raise FormatError(f"this is not a model: {error}", path=str(path)) from None
     if not isinstance(document, dict) or document.get("format") != FORMAT:
         raise FormatError(f'this is JSON, but not a model: "format": "{FORMAT}" is missing', path=str(path))
     _check_schema(document, path)
@@ -186,6 +186,19 @@ def read_model_json(path: Path) -> Model:
         return _Reader(document).model()
     except (LookupError, TypeError, ValueError, OverflowError, AttributeError, ModelError, DataError) as error:
         raise FormatError(f"a part of the model does not fit the rest: {error}", path=str(path)) from None
+
+
+def _different_names(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """Return an object of a document; of a name given twice one value would be lost."""
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        names = [name for name, _ in pairs]
+        raise ValueError(f"{next(name for name in names if names.count(name) > 1)!r} is given twice in one object")
+    return found
+
+
+def _no_number(word: str) -> float:
+    raise ValueError(f"{word} is not a number in JSON")
 
 
 def _check_schema(document: dict[str, Any], path: Path) -> None:

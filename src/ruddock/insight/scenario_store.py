@@ -12,7 +12,7 @@ from weakref import WeakSet
 import numpy as np
 
 from ruddock.errors import FormatError
-from ruddock.formats.files import locked
+from ruddock.formats.files import check_regular, locked, unpacked
 from ruddock.insight.scenario_table import Scenario
 
 FORMAT = "ruddock-scenario-results/1"
@@ -77,7 +77,7 @@ class Store:
         self._whole = 0  # bytes of the file that hold whole lines
 
     def _read(self, path: Path) -> None:
-        content = path.read_bytes()
+        content = unpacked(path)
         self._whole = content.rfind(b"\n") + 1
         lines = content[: self._whole].decode("utf-8", errors="replace").splitlines()
         for number, line in enumerate(lines, 1):
@@ -112,6 +112,8 @@ class Store:
 
     def __enter__(self) -> Self:
         if self.path is not None:
+            if self.path.exists():
+                check_regular(self.path)
             try:
                 self._file = open(self.path, "a+", encoding="utf-8")
             except OSError as error:

@@ -5,16 +5,15 @@ from __future__ import annotations
 import io
 import re
 import stat
-import struct
 import zipfile
-import zlib
 from collections.abc import Iterable
 from pathlib import PurePosixPath, PureWindowsPath
 from typing import IO
 
+from ruddock.characters import unquote
 from ruddock.errors import FormatError, known, listed
 from ruddock.formats import FORMS
-from ruddock.formats.rdk.source import unquoted
+from ruddock.formats.files import DAMAGED
 from ruddock.formats.tables.sources import READABLE, TableSource, is_database
 from ruddock.jobs.records import Request
 from ruddock.jobs.settings import MEGABYTE, Settings
@@ -23,12 +22,8 @@ from ruddock.jobs.wire import ARRAYS
 MODELS = (".rdk", ".mps", ".mps.gz", ".csv", ".tsv", ".xlsx", ".xlsm", ".ods", ".json")
 LONGEST_NAME = 150
 READ_AT_ONCE = 2**16
-# what zipfile and zlib raise at bytes that are no archive
-UNREADABLE = (
-    zipfile.BadZipFile, zlib.error, struct.error, NotImplementedError, EOFError, OSError, RuntimeError, ValueError,
-)  # fmt: skip
-FROM = re.compile(r"(?:^|[:\s])from\s+(?P<source>.+?)\s*(?:else\b.*)?$")
-INCLUDE = re.compile(r"^include\s+(?P<file>.+?)\s*$")
+FROM, ELSE = re.compile(r"(?:^|[:\s])from\s"), re.compile(r"\belse\b")
+INCLUDE = "include "
 
 
 class NotTakenError(FormatError):
@@ -111,7 +106,7 @@ def _unpacked(archive: str, content: bytes, most: int, most_files: int) -> dict[
                 with opened.open(entry) as file:
                     result[name] = _bounded(file, most, archive)
                 most -= len(result[name])
-    except UNREADABLE as error:
+    except DAMAGED as error:
         raise NotTakenError("archive", f"the archive cannot be unpacked: {error}", path=archive) from None
     return result
 
@@ -178,11 +173,11 @@ def _named_in(content: bytes, replaced: dict[str, str]) -> list[str]:
     named = []
     for line in content.decode("utf-8", errors="replace").splitlines():
         line = line.partition("#")[0].rstrip()
-        include, found = INCLUDE.match(line), FROM.search(line)
-        if include is not None:
-            named.append(unquoted(include["file"]))
+        found = FROM.search(line)
+        if line.startswith(INCLUDE):
+            named.append(unquote(line.removeprefix(INCLUDE).strip()))
         elif found is not None and re.split(r"[\[\s(:]", line.strip(), maxsplit=1)[0] not in replaced:
-            source = TableSource.parse(found["source"])
+            source = TableSource.parse(ELSE.split(line[found.end() :], maxsplit=1)[0])
             if source is not None and (is_database(source.file) or source.file.lower().endswith(READABLE)):
                 named.append(source.file)
     return named

@@ -10,11 +10,13 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from ruddock.characters import has_acting, quote
 from ruddock.errors import DataError, ModelError, known, listed
 from ruddock.modelling.series import AnyIndex
 from ruddock.problem import Ints
 
 NAME = re.compile(r"[^\W\d_]\w*\Z")
+MISREAD = re.compile(r'[,\[\]"]')
 ISO_DATE = re.compile(r"\d{4}-\d\d-\d\d")  # how the text of a date begins
 
 
@@ -236,12 +238,10 @@ def label_text(label: Any) -> str:
 
 
 def member_label(texts: Iterable[str]) -> str:
-    """Join label texts as in ``ship[Fell,Quay]``, quoting those that hold ``, [ ] "``."""
+    """Join label texts as in ``ship[Fell,Quay]``, quoting those that hold ``, [ ] "`` or act."""
     return ",".join(quoted(text) for text in texts)
 
 
 def quoted(text: str) -> str:
-    """Quote a label as in JSON if it could be misread inside brackets."""
-    if any(mark in text for mark in ',[]"'):
-        return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
-    return text
+    """Quote a label as in JSON if it could be misread inside brackets, or act where it is shown."""
+    return quote(text) if MISREAD.search(text) or has_acting(text) else text

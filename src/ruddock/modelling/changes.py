@@ -70,6 +70,8 @@ def _change(target: str, op: str, text: str) -> Change:
         ) from None
     if np.isnan(value):
         raise ModelError(f"{target}{op}{word}: NaN is not a number to solve with")
+    if np.isinf(value) and "inf" not in word.lower():
+        raise ModelError(f"{target}{op}{word[:40]}: too large a number; write inf for unlimited")
     return Change(target, op, value)
 
 

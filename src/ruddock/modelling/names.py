@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from ruddock.characters import unescaped
 from ruddock.errors import ModelError, known
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.decisions import goes_by_label
@@ -230,13 +231,10 @@ def split_member(text: str) -> tuple[str, list[str] | None]:
 
 def _quoted(text: str, at: int) -> tuple[str, int]:
     """Return a label in quotes, as JSON has them, and where it ends."""
-    label, at = "", at + 1
-    while at < len(text) and text[at] != '"':
-        if text[at] == "\\" and at + 1 < len(text):
-            at += 1
-        label += text[at]
-        at += 1
-    return label, at + 1
+    end = at + 1
+    while end < len(text) and text[end] != '"':
+        end += 2 if text[end] == "\\" else 1
+    return unescaped(text[at + 1 : end]), end + 1
 
 
 def outside_brackets(text: str, marks: str) -> list[int]:

@@ -8,6 +8,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
 from ruddock._version import __version__
+from ruddock.characters import in_line, visible
 from ruddock.document.content import Block, Document, Figure, Sentence
 from ruddock.document.html import block_html, style_sheet
 from ruddock.document.numbers import capital
@@ -25,15 +26,15 @@ def page(document: Document, question: str | None) -> str:
     )
     sections = [
         {
-            "title": section.title,
+            "title": in_line(section.title),
             "appendix": section.appendix,
             "blocks": [Markup(_block(b, document.title)) for b in section.blocks],
         }
         for section in document.sections
     ]
     return environment.get_template("page.html.j2").render(
-        title=document.title,
-        question=question,
+        title=in_line(document.title),
+        question=None if question is None else visible(question),
         sections=sections,
         style=Markup(style_sheet()),
         version=__version__,

@@ -11,6 +11,7 @@ from ruddock.errors import FormatError, known, together
 from ruddock.formats.grid.find import text_at
 from ruddock.formats.grid.parts import Parts
 from ruddock.formats.grid.words import CODES, goal_of, unquoted
+from ruddock.formats.tables.numerals import is_endless, too_large
 from ruddock.formats.tables.sheets import Sheet
 
 CONSTRAINTS, DECISIONS = "constraints", "decisions"
@@ -56,8 +57,11 @@ class Block:
             number = float(value)  # type: ignore[arg-type]
         except (TypeError, ValueError):
             number = np.nan
-        if number != number:
-            self.errors.append(self.sheet.cell_error(row, column, f"{text!r} is not a number"))
+        except OverflowError:
+            number = np.inf
+        if not np.isfinite(number) and not is_endless(text):
+            said = f"{text[:40]!r} is not a number" if number != number else too_large(text)
+            self.errors.append(self.sheet.cell_error(row, column, said))
             return absent
         return number
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+from decimal import Decimal
 from pathlib import Path
 
 import numpy as np
@@ -25,7 +27,7 @@ from ruddock.formats.grid.words import (
     unquoted,
 )
 from ruddock.formats.tables.layout import is_total, plain
-from ruddock.formats.tables.numerals import is_numeral, read_numerals
+from ruddock.formats.tables.numerals import is_numeral, read_numerals, too_large
 from ruddock.formats.tables.sheets import FrameSheet, Sheet, address
 from ruddock.formats.tables.sources import TableSource
 from ruddock.formats.tables.tables import Tables, name_of
@@ -105,8 +107,9 @@ class Reading:
         self.left_out: list[str] = []
         self.last = grid.header
         names = [unquoted(grid.text(grid.header, k)) for k in grid.columns]
+        first: dict[str, int] = {}
         for k, name in zip(grid.columns, names, strict=True):
-            if names.index(name) < grid.columns.index(k):
+            if first.setdefault(name, k) != k:
                 self.error(grid.header, k, f"the decision {name!r} appears twice")
         self.parts = Parts(names)
         self._refused()
@@ -141,7 +144,9 @@ class Reading:
                 if isinstance(value, bool):
                     self.error(row, column, f"{value} is not a number; write {int(value)}")
                 elif isinstance(value, (int, float)):
-                    if value == value:
+                    if isinstance(value, int) and abs(value) > sys.float_info.max:
+                        self.error(row, column, too_large(f"{Decimal(value):.3e}"))
+                    elif value == value:
                         numbers[row, column] = float(value)
                 elif isinstance(value, str) and is_numeral(value):
                     typed.append((row, column))

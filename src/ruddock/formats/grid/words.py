@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from ruddock.characters import has_acting, quote, unquote
 from ruddock.formats.tables.layout import plain
 from ruddock.modelling.arrays import RELATIONS
 from ruddock.modelling.decisions import KIND_CODES
@@ -36,6 +37,8 @@ KINDS = {
 }  # fmt: skip
 CODES = {**KIND_CODES, "free": KIND_CODES["continuous"], "semicontinuous integer": SEMICONTINUOUS | INTEGER}
 ENDLESS = {"", "-", "none", "inf", "infinity", "unlimited", "no limit", "free"}
+LONGEST = 500  # characters of a label that may be words of ours
+STARTS = ('"', "=", "+", "-", "@")  # of a name in quotes, or of a formula
 GOAL = re.compile(
     r"(?:objective|goal)?\s*[:(]?\s*(?P<goal>max|min)(?:imi[sz]e|imi[sz]er|imieren|imum|imal)?\.?\)?(?:[\s:]+(?P<name>.*))?\Z",
     re.IGNORECASE,
@@ -45,7 +48,8 @@ TO_GOAL = re.compile(r"(?P<name>.+?),?\s+(?:to\s+)?(?P<goal>max|min)imi[sz]ed?\Z
 
 def goal_of(text: str) -> tuple[bool, str] | None:
     """Return whether a label says to maximize or to minimize, and the name it gives."""
-    found = GOAL.match(text.strip()) or TO_GOAL.match(text.strip())
+    text = text.strip()
+    found = (GOAL.match(text) or TO_GOAL.match(text)) if len(text) <= LONGEST else None
     if found is None:
         return None
     name = re.sub(r"\W+", "_", (found["name"] or "").strip()).strip("_")
@@ -59,14 +63,14 @@ def means(text: str, words: set[str]) -> bool:
 
 def unquoted(text: str) -> str:
     """Return a name without the quotes that keep it from being read as a heading."""
-    return text[1:-1] if len(text) > 1 and text.startswith('"') and text.endswith('"') else text
+    return unquote(text.strip())
 
 
 def quoted(text: str) -> str:
-    """Return a name in quotes if it would be read as something else."""
+    """Return a name in quotes if it would be read as something else, here or by a spreadsheet, or act."""
     word = plain(text)
     heads = (
         SIGN_HEADS | LIMIT_HEADS | LOWER | UPPER | KIND | UNUSED | {"", "decisions", "constraints", "constant", "total"}
     )
-    odd = word in heads or goal_of(text) is not None or text != text.strip() or text.startswith('"')
-    return f'"{text}"' if odd else text
+    odd = word in heads or goal_of(text) is not None or text != text.strip() or has_acting(text)
+    return quote(text) if odd or text.startswith(STARTS) else text

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ruddock.characters import ACTING, visible
 from ruddock.errors import RuddockWarning, listed
 from ruddock.formats.files import write_text
 from ruddock.formats.limits import refuse_unwritable
@@ -37,7 +38,7 @@ def write_mps(model: Model, path: Path) -> None:
     rows, goal = _rows_with_goal(formulation.constraint_names, goal)
     columns = _plain(formulation.decision_names)
     maximize = objective is not None and objective.maximize
-    lines = [f"NAME {model.name}"]
+    lines = [f"NAME {' '.join(visible(model.name).split())}"]
     if maximize:
         lines += ["OBJSENSE", "    MAX"]
     lines += ["ROWS", f" N {goal}", *_rows(problem, rows)]
@@ -63,7 +64,7 @@ def _plain(names: list[str]) -> list[str]:
     result, taken = [], set(names)
     changed = {}
     for name in names:
-        plain = re.sub(r"\s", "_", name) or "_"
+        plain = re.sub(r"\s", "_", ACTING.sub("_", name)) or "_"
         if plain[0] in "*$":
             plain = "_" + plain
         if plain != name or name in changed:
@@ -80,7 +81,9 @@ def _plain(names: list[str]) -> list[str]:
             result[-1] += "_"
     if changed:
         shown = listed(f"{old!r} as {new!r}" for old, new in changed.items())
-        warnings.warn(f"names with blanks were written differently: {shown}", RuddockWarning, stacklevel=5)
+        warnings.warn(
+            f"names with blanks or control characters were written differently: {shown}", RuddockWarning, stacklevel=5
+        )
     return result
 
 

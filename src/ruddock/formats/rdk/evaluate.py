@@ -9,9 +9,11 @@ from typing import Any
 
 import numpy as np
 
+from ruddock.characters import unquote
 from ruddock.errors import DataError, ModelError, known
 from ruddock.formats.rdk.grammar import MEANING, Token, Tree, meaning, start_of
-from ruddock.formats.rdk.source import Entry, Source, unquoted
+from ruddock.formats.rdk.source import Entry, Source
+from ruddock.formats.tables.numerals import too_large
 from ruddock.modelling.axis import ISO_DATE, Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.data import Data, maximum, minimum
@@ -89,7 +91,10 @@ class Evaluator:
         if kind == "value":
             return self.value(parts[0])
         if kind == "number":
-            return float(parts[0])
+            value = float(parts[0])
+            if value == float("inf"):
+                raise self.source.error(too_large(str(parts[0])), self.entry, self.offset + start_of(node))
+            return value
         if kind == "name" and parts[0] == "inf":
             return float("inf")
         if kind == "name":
@@ -157,7 +162,7 @@ class Evaluator:
                 if text != axis.name:
                     renamed[axis.name] = self.names.axes[text]
                 continue
-            picked[axis.name] = label_of(axis, unquoted(text))
+            picked[axis.name] = label_of(axis, unquote(text))
         # a name may move to an axis that another one leaves: go by names that are free meanwhile
         result = held.at(**picked) if picked else held
         return result.rename(**renamed) if renamed else result
@@ -320,7 +325,7 @@ def _written(side: Axis | Tree[Any]) -> Axis | str:
         return side
     kind, parts = side.data, side.children
     if kind in ("string", "name", "number"):
-        return unquoted(str(parts[0]))
+        return unquote(str(parts[0]))
     if kind == "negate" and isinstance(parts[1], Tree) and parts[1].data == "number":
         return f"-{parts[1].children[0]}"
     raise DataError("an axis is compared with a label or with another axis")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from functools import cache
 from typing import Any
@@ -68,6 +69,8 @@ WORDS = {
     "STRING": "a quoted label", "KIND": "a kind", "LPAR": "(", "RPAR": ")", "LSQB": "[", "RSQB": "]", "COMMA": ",",
     "__ANON_0": "..", "AND": "and", "OR": "or", "NOT": "not", "$END": "the end of the entry",
 }  # fmt: skip
+MOST_SIGNS = 20_000  # words and signs of one expression
+SIGN = re.compile(r"\w+|[^\w\s]")
 MOST_NESTED = 60  # brackets within brackets
 
 
@@ -126,6 +129,14 @@ def parse(source: Source, entry: Entry, offset: int, text: str, start: str) -> T
     FormatError
         With the place, what was found and what was expected.
     """
+    signs = len(SIGN.findall(text)) if len(text) > MOST_SIGNS else 0
+    if signs > MOST_SIGNS:
+        raise source.error(
+            f"an expression of {signs:,} words and signs, and {MOST_SIGNS:,} is the most: keep its numbers in a table, "
+            "or split it into quantities",
+            entry,
+            offset,
+        )
     if _nesting(text) > MOST_NESTED:
         raise source.error(f"brackets are nested more than {MOST_NESTED} deep", entry, offset)
     try:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ruddock.characters import unquote
 from ruddock.errors import FormatError
-from ruddock.formats.rdk.source import Entry, Section, Source, split, unquoted
+from ruddock.formats.rdk.source import Entry, Section, Source, split
 
 if TYPE_CHECKING:
     from ruddock.formats.tables.given import Given
@@ -40,7 +41,7 @@ def with_included(
                 continue
             name = section.head.text.removeprefix("include").strip()
             try:
-                path = given.file(folder_of(section.head, source, folder) / unquoted(name))
+                path = given.file(folder_of(section.head, source, folder) / unquote(name))
                 message = _refused(section, name, path, seen)
             except FormatError as error:
                 message = str(error)

@@ -7,8 +7,10 @@ from typing import Any
 
 import numpy as np
 
+from ruddock.characters import unquote
 from ruddock.errors import DataError, known
-from ruddock.formats.rdk.source import masked, unquoted
+from ruddock.formats.rdk.source import masked
+from ruddock.formats.tables.numerals import is_endless, too_large
 from ruddock.modelling.axis import Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.data import Data, data
@@ -34,6 +36,8 @@ def number(text: str, offset: int) -> float:
         raise SlipError(f"{text!r} is not a number", offset) from None
     if value != value:
         raise SlipError("NaN is not a number to calculate with", offset)
+    if value in (np.inf, -np.inf) and not is_endless(text.lstrip("−–")):
+        raise SlipError(too_large(text), offset)
     return value
 
 
@@ -59,13 +63,13 @@ def inline(text: str, axes: tuple[Axis, ...], unit: str | None) -> Data:
         raise SlipError("this has no axes, so it is one number", tokens[1][1])
     places = [{label: i for i, label in enumerate(axis.texts)} for axis in axes]
     lines = text.split("\n")
-    first = [unquoted(token) for token in TOKEN.findall(lines[0])]
+    first = [unquote(token) for token in TOKEN.findall(lines[0])]
     if len(axes) == 2 and len(lines) > 1 and first and all(label in places[1] for label in first):
         return _grid(text, lines, first, axes, places, unit)
     width = len(axes) + 1
     if len(tokens) % width:
         _find_odd_entry(text, width)
-    columns = [[unquoted(token) for token, _ in tokens[k::width]] for k in range(len(axes))]
+    columns = [[unquote(token) for token, _ in tokens[k::width]] for k in range(len(axes))]
     codes: list[Any] = []
     for axis, column, place in zip(axes, columns, places, strict=True):
         found = [place.get(label, -1) for label in column]
@@ -116,7 +120,7 @@ def _grid(
     offset = len(lines[0]) + 1
     for line in lines[1:]:
         parts = [(match.group(), offset + match.start()) for match in TOKEN.finditer(line)]
-        label = unquoted(parts[0][0])
+        label = unquote(parts[0][0])
         if label not in places[0]:
             message = f"{label!r} is not a label of axis {axes[0].name}; {known(label, axes[0].texts)}"
             raise SlipError(message, parts[0][1])

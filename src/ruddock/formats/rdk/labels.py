@@ -8,8 +8,8 @@ from typing import Any
 
 import pandas as pd
 
+from ruddock.characters import unquote
 from ruddock.errors import FormatError
-from ruddock.formats.rdk.source import unquoted
 from ruddock.modelling.axis import ISO_DATE
 
 LABEL = re.compile(r'\s*("(?:\\.|[^"\\\n])*"(?=\s*(?:,|\n|\Z))|[^,\n]+)')
@@ -33,7 +33,7 @@ def typed_labels(text: str, error: Callable[[str], FormatError]) -> Sequence[Any
             f"write commas between labels ({', '.join(written[0].split())}), or quotes around one label with "
             f'blanks ("{written[0]}")'
         )
-    labels = [unquoted(label) for label in written]
+    labels = [unquote(label) for label in written]
     return with_types(labels) if plain else labels
 
 

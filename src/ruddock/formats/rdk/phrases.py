@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from ruddock.characters import has_acting, quote
 from ruddock.errors import FormatError
 from ruddock.formats.rdk.heads import RESERVED
-from ruddock.formats.rdk.source import quoted
 from ruddock.modelling.cells import Cells
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats
 
@@ -25,10 +25,8 @@ def text_of(value: float) -> str:
 
 
 def label(text: str) -> str:
-    """Return a label as it is written: quoted unless it is a plain word or number."""
-    if any(mark in text for mark in "\n\r\v\f\x1c\x1d\x1e\x85\u2028\u2029"):
-        raise FormatError(f"the label {text!r} holds the end of a line")
-    return text if re.fullmatch(r"\w+(\.\w+)*", text) and text not in RESERVED else quoted(text)
+    """Return a label as it is written: in quotes unless it is a plain word or number."""
+    return text if re.fullmatch(r"\w+(\.\w+)*", text) and text not in RESERVED else quote(text)
 
 
 @dataclass(frozen=True)
@@ -91,7 +89,7 @@ def unit(unit: str | None) -> str:
     """Return a unit in brackets as it stands behind a name."""
     if not unit:
         return ""
-    if not re.fullmatch(r"(?:[^()\n]|\([^()\n]*\))*", unit) or unit != unit.strip():
+    if not re.fullmatch(r"(?:[^()\n]|\([^()\n]*\))*", unit) or unit != unit.strip() or has_acting(unit):
         raise FormatError(f"the unit {unit!r} cannot be written in parentheses")
     return f" ({unit})"
 

@@ -33,6 +33,7 @@ from ruddock.modelling.model import Model
 from ruddock.modelling.names import UnknownNameError
 from ruddock.modelling.rules import Rule
 
+MOST_FOUND = 1000  # errors of one file, after which it is not read on
 FROM = re.compile(r"from(?=\s)\s*")
 OPEN = "decisions open"  # the heading that lets unknown names be decisions
 
@@ -159,7 +160,9 @@ class _Reader:
             self.trying(entry, partial(read, entry))
 
     def trying(self, entry: Entry, work: Callable[[], None]) -> None:
-        """Run a step and keep its error, if it is a new one."""
+        """Run a step and keep its error, if it is a new one; after very many, no more is read."""
+        if len(self.errors) > MOST_FOUND:
+            return
         try:
             work()
         except FollowUpError:

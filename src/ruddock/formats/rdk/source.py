@@ -26,18 +26,6 @@ def plain_blanks(line: str) -> str:
     return blanks.sub(lambda found: found[0] if len(found[0]) > 1 else " ", line)
 
 
-def quoted(text: str) -> str:
-    """Return a label in quotes."""
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
-
-
-def unquoted(text: str) -> str:
-    """Return a label or file name without its quotes."""
-    if len(text) > 1 and text[0] == text[-1] == '"':
-        return re.sub(r"\\(.)", r"\1", text[1:-1])
-    return text
-
-
 class LineSlipError(FormatError):
     """A slip brought from another notation, told with its remedy."""
 

@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from ruddock.characters import quote, visible
 from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
 from ruddock.formats.files import write_text
 from ruddock.formats.rdk.as_read import text_as_read
@@ -34,7 +35,6 @@ from ruddock.formats.rdk.phrases import (
     unit,
 )
 from ruddock.formats.rdk.reading_back import check_reading_back
-from ruddock.formats.rdk.source import quoted
 from ruddock.modelling.axis import ISO_DATE, NAME, Axis
 from ruddock.modelling.cells import Cells
 from ruddock.modelling.curves import Curve
@@ -117,7 +117,7 @@ class _Writer:
         goals = [line for goal in f.objectives for line in self.objective(goal)]
         require = [line for family in f.constraints for line in self.constraints(family)]
         require += [line for ruled in f.rules for line in self.rule(ruled)]
-        lines = [f"model {' '.join(f.name.replace('#', ' ').split())}"]
+        lines = [f"model {' '.join(visible(f.name).replace('#', ' ').split())}"]
         for heading, body in (
             ("axes", self.axis_lines), ("data", self.data_lines), ("decisions", decisions),
             (None, goals), ("quantities", quantities), ("require", require),
@@ -169,7 +169,7 @@ class _Writer:
             # one label alone could be the name of another axis, and text of digits would be a number
             careful = not whole and (len(axis) == 1 or any(re.fullmatch(r"-?\d+", text) for text in axis.texts))
             texts = [
-                text if whole or days else quoted(text) if careful and label(text) else label(text)
+                text if whole or days else quote(text) if careful and label(text) else label(text)
                 for text in axis.texts
             ]
             if not texts:
@@ -406,7 +406,7 @@ class _Writer:
         family = next(f for f in self.families if f.first <= column < f.first + f.cells.size)
         texts = [axis.texts[codes[column - family.first]] for axis, codes in
                  zip(family.cells.axes, family.cells.codes, strict=True)]  # fmt: skip
-        return f"{family.name}[{', '.join(map(quoted, texts))}]" if texts else family.name
+        return f"{family.name}[{', '.join(map(quote, texts))}]" if texts else family.name
 
     def terms(self, terms: Terms, owner: str) -> list[str]:
         """Return an expression as terms with their signs, one for each decision family in it."""

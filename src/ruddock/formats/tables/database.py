@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from importlib.util import find_spec
 from pathlib import Path
 
 import pandas as pd
 
 from ruddock.errors import FormatError, known, listed
-from ruddock.formats.tables.sheets import FrameSheet
+from ruddock.formats.files import check_regular
+from ruddock.formats.tables.sheets import MOST_CELLS, FrameSheet
+
+CELLS_A_BYTE = 100  # of a Parquet file: columns of one value take next to nothing
+STEPS, STEPS_A_BYTE, AT_ONCE = 20_000_000, 100, 100_000  # of SQLite, in a query
 
 
 def read_parquet(path: Path) -> FrameSheet:
@@ -22,8 +27,17 @@ def read_parquet(path: Path) -> FrameSheet:
     """
     if find_spec("pyarrow") is None:
         raise FormatError('reading Parquet needs pyarrow: pip install "ruddock[parquet]"', path=str(path))
+    check_regular(path)
     try:
+        from pyarrow import parquet
+
+        with parquet.ParquetFile(path) as file:
+            cells = file.metadata.num_rows * file.metadata.num_columns
+        if cells > max(MOST_CELLS, CELLS_A_BYTE * path.stat().st_size):
+            raise FormatError(f"unpacks to {cells:,} cells, as no table of this size does", path=str(path))
         frame = pd.read_parquet(path, engine="pyarrow")
+    except FormatError:
+        raise
     except Exception as error:  # what pyarrow raises at a damaged file
         raise FormatError(f"cannot be read: {str(error).splitlines()[0]}", path=str(path)) from None
     held = [name for name in frame.index.names if name is not None]
@@ -34,8 +48,11 @@ def read_sqlite(path: Path, table: str | None) -> FrameSheet:
     """Read a table of a SQLite file, which is not written to."""
     import sqlite3
 
+    check_regular(path)
+    steps = STEPS + STEPS_A_BYTE * path.stat().st_size
     connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
     try:
+        connection.set_progress_handler(_counting(steps // AT_ONCE), AT_ONCE)
         names = [
             row[0]
             for row in connection.execute(
@@ -51,6 +68,18 @@ def read_sqlite(path: Path, table: str | None) -> FrameSheet:
     finally:
         connection.close()
     return FrameSheet(f"{path}, table {name}", frame)
+
+
+def _counting(most: int) -> Callable[[], int]:
+    """Return what SQLite asks now and then; after ``most`` times it ends a query, such as a view that never ends."""
+    asked = 0
+
+    def ended() -> int:
+        nonlocal asked
+        asked += 1
+        return int(asked > most)
+
+    return ended
 
 
 def read_database(url: str, table: str | None) -> FrameSheet:

@@ -7,7 +7,7 @@ from datetime import date
 
 import numpy as np
 
-from ruddock.errors import FormatError, known
+from ruddock.errors import MOST_ERRORS, FormatError, known
 from ruddock.formats.tables.layout import Layout, Wanted, is_total
 from ruddock.formats.tables.sheets import Body, Labels, Sheet, by_row, cell_text
 from ruddock.modelling.axis import ISO_DATE, Axis
@@ -161,7 +161,8 @@ class _Table:
             elif place < 0:
                 labels: Labels = self.body.labels[k]
                 text = labels.texts[int(labels.codes[row])]
-                self.error(row, column, f"{text!r} is not a label of axis {axis.name}; {known(text, axis.texts)}")
+                hint = f"; {known(text, axis.texts)}" if len(self.errors) < MOST_ERRORS else ""
+                self.error(row, column, f"{text!r} is not a label of axis {axis.name}{hint}")
 
     def _left_out(self, rows: Mask, what: str) -> None:
         at = np.flatnonzero(rows)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 from ruddock.errors import FormatError, known, listed
@@ -11,6 +12,7 @@ from ruddock.formats.tables.numerals import is_numeral
 from ruddock.formats.tables.sheets import Sheet
 from ruddock.modelling.axis import Axis
 
+UNIT = re.compile(r"[(\[][^()\[\]]*[)\]]\Z")
 TOTALS = {"total", "totals", "sum", "grand total", "subtotal", "overall", "gesamt", "summe", "insgesamt"}
 
 
@@ -49,9 +51,10 @@ def is_total(text: str) -> bool:
     return text.strip().rstrip(":").casefold() in TOTALS
 
 
+@lru_cache(1 << 16)
 def plain(text: str) -> str:
     """Return a heading as it is compared: small letters, one sort of blank, no unit in brackets behind it."""
-    text = re.sub(r"\s*[(\[][^)\]]*[)\]]\s*$", "", text.strip())
+    text = UNIT.sub("", text.strip()).rstrip()
     return re.sub(r"[\s_\-]+", " ", text.rstrip(":")).strip().casefold()
 
 
@@ -145,7 +148,10 @@ def heading(heads: Sequence[str], name: str, among: Iterable[int] | None = None)
     """Return the columns with a heading: as written, or else but for capitals, blanks and a unit behind."""
     columns = list(range(len(heads)) if among is None else among)
     exact = [k for k in columns if heads[k] == name]
-    return exact or [k for k in columns if heads[k] and plain(heads[k]) == plain(name)] or None
+    if exact:
+        return exact
+    own = plain(name)
+    return [k for k in columns if heads[k] and plain(heads[k]) == own] or None
 
 
 def _filled(cells: Sequence[str]) -> list[int]:

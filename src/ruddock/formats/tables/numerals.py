@@ -19,6 +19,7 @@ TYPED = re.compile(
     rf"(?P<after>%|‰|[{MONEY}]|[A-Z]{{3}})?\s*(?P<close>\))?\Z",
     re.ASCII,
 )
+LONGEST = 400  # characters of a number: the largest one has 309 digits
 GROUPED = re.compile(r"\d{1,3}(?:(?P<mark>[.,' ])\d{3})(?:(?P=mark)\d{3})*\Z", re.ASCII)
 MINUS = str.maketrans({"−": "-", "–": "-", "\xa0": " ", "\u202f": " ", "\u2009": " ", "’": "'"})
 SHARES = {"%": Decimal("0.01"), "‰": Decimal("0.001")}
@@ -70,7 +71,7 @@ def read_numerals(texts: Sequence[str], *, separator: str = "", unit: str | None
         text = text.strip().translate(MINUS)
         if not text:
             continue
-        if _is_endless(text):
+        if is_endless(text):
             values[k] = float(text)
             continue
         parts = _parts(text)
@@ -83,22 +84,30 @@ def read_numerals(texts: Sequence[str], *, separator: str = "", unit: str | None
     if not column_wrong:
         for k, parts in typed.items():
             values[k] = _value(parts, point)
+            if not np.isfinite(values[k]):
+                wrong.append((k, too_large(texts[k].strip())))
     return Numerals(values, sorted(wrong), [] if wrong else _notes(typed, texts, point))
 
 
 def is_numeral(text: str) -> bool:
     """Return whether a text is a number, however it is typed."""
     text = text.strip().translate(MINUS)
-    return TYPED.match(text) is not None or _is_endless(text)
+    return (len(text) <= LONGEST and TYPED.match(text) is not None) or is_endless(text)
 
 
-def _is_endless(text: str) -> bool:
-    return text.lower().lstrip("+-") in ("inf", "infinity")
+def too_large(text: str) -> str:
+    """Return what is said of a number beyond all that a computer calculates with."""
+    return f"{text[:40]!r} is too large a number; write inf for unlimited"
+
+
+def is_endless(text: str) -> bool:
+    """Return whether a text is the word for unlimited."""
+    return text.strip().lower().lstrip("+-") in ("inf", "infinity")
 
 
 def _parts(text: str) -> _Typed | str:
     """Return the parts of a number, or what is wrong with it."""
-    found = TYPED.match(text)
+    found = TYPED.match(text) if len(text) <= LONGEST else None
     if found is None or bool(found["open"]) != bool(found["close"]):
         return f"{text!r} is not a number{_hint(text)}"
     digits = found["digits"].strip()

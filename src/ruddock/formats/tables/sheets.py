@@ -12,9 +12,11 @@ import numpy as np
 import pandas as pd
 
 from ruddock.errors import FormatError, together
-from ruddock.formats.tables.numerals import Numerals, read_numerals
+from ruddock.formats.tables.numerals import Numerals, read_numerals, too_large
 from ruddock.problem import Ints
 
+MOST_ROWS, MOST_COLUMNS = 1_048_576, 16_384  # of a sheet, as spreadsheets have them
+MOST_CELLS = 20_000_000  # of a sheet, blank ones among them
 MOST_HEAD = 60  # rows in which a header is looked for
 
 
@@ -254,7 +256,10 @@ def typed_numbers(held: Sequence[Any] | pd.Series[Any], unit: str | None) -> Num
         if isinstance(value, (bool, np.bool_)):
             wrong.append((k, f"{value} is not a number; write {int(value)}"))
         elif isinstance(value, (int, float, Decimal, np.number)):
-            values[k] = float(value)
+            try:
+                values[k] = float(value)
+            except OverflowError:
+                wrong.append((k, too_large(f"{Decimal(int(value)):.3e}")))
         elif isinstance(value, (date, time)):
             wrong.append((k, f"{cell_text(value)} is a date, not a number"))
         elif value is not None and value is not pd.NA and value is not pd.NaT and str(value).strip():

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ruddock.errors import FormatError, known, listed
-from ruddock.formats.files import read_text
+from ruddock.formats.files import check_regular, read_text
 from ruddock.formats.tables.database import read_database, read_parquet, read_sqlite
 from ruddock.formats.tables.held import read_data
 from ruddock.formats.tables.layout import Layout, Wanted, find_layout, heading, is_total, plain
@@ -147,10 +147,9 @@ class Tables:
 def _refuse_missing(path: Path, source: TableSource) -> None:
     if is_database(source.file):
         return
-    if path.is_dir():
-        raise FormatError("this is a folder, not a table", path=source.file)
     if not path.exists():
         raise FormatError(f"file not found{_near(path)}", path=source.file)
+    check_regular(path)
 
 
 def _read(path: Path, source: TableSource) -> Sheet:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import codecs
 import csv
 import io
 import re
@@ -18,10 +17,10 @@ import numpy as np
 import pandas as pd
 
 from ruddock.errors import FormatError, together
-from ruddock.formats.files import unpacked
-from ruddock.formats.tables.numerals import Numerals, read_numerals
+from ruddock.formats.files import as_utf8, unpacked
+from ruddock.formats.tables.numerals import Numerals, is_endless, read_numerals, too_large
 from ruddock.formats.tables.quickly import parsed_quickly
-from ruddock.formats.tables.sheets import MOST_HEAD, Body, Labels, Sheet, address, without_blank
+from ruddock.formats.tables.sheets import MOST_COLUMNS, MOST_HEAD, Body, Labels, Sheet, address, without_blank
 
 SEPARATORS = ("\t", ";", "|", ",")
 NAMES = {"\t": "tabs", ";": "semicolons", "|": "bars", ",": "commas"}
@@ -41,36 +40,6 @@ def read_text_sheet(path: Path) -> TextSheet:
     """
     content, note = as_utf8(unpacked(path), str(path))
     return TextSheet(str(path), content, [note] if note else [])
-
-
-def as_utf8(content: bytes, path: str) -> tuple[bytes, str]:
-    """Return a file's text in UTF-8, and how its encoding was understood where it is another."""
-    if content.startswith(codecs.BOM_UTF8):
-        content = content[len(codecs.BOM_UTF8) :]
-    for mark, name in ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be")):
-        if content.startswith(mark):
-            return _from(content[len(mark) :], name, path), "the file is in UTF-16"
-    sample = content[:1000]
-    if sample.count(0) > len(sample) // 4:
-        name = "utf-16-le" if sample[1::2].count(0) >= sample[::2].count(0) else "utf-16-be"
-        return _from(content, name, path), "the file is in UTF-16"
-    if b"\0" in content:
-        raise FormatError("this is not a text file", path=path)
-    if content.isascii():
-        return content, ""
-    try:
-        content.decode("utf-8")
-    except UnicodeDecodeError:
-        text = content.decode("cp1252", errors="replace").replace("\ufffd", "?")
-        return text.encode(), "the file is not in UTF-8 and was read as Windows-1252 (Latin-1)"
-    return content, ""
-
-
-def _from(content: bytes, name: str, path: str) -> bytes:
-    try:
-        return content.decode(name).encode()
-    except UnicodeDecodeError:
-        raise FormatError(f"this is not a text file in {name.upper()}", path=path) from None
 
 
 class TextSheet(Sheet):
@@ -99,6 +68,13 @@ class TextSheet(Sheet):
         self._lines: list[int] = [0]  # where the first rows begin
         reader = self._reader(beginning)
         for row in reader:
+            if len(row) > MOST_COLUMNS:
+                raise FormatError(
+                    f"a line of {len(row):,} cells, and a table has at most {MOST_COLUMNS:,} columns; is "
+                    f"{NAMES.get(self.separator, repr(self.separator))} the separator?",
+                    path=path,
+                    line=reader.line_num,
+                )
             self.head.append([cell.strip() for cell in row])
             self._lines.append(reader.line_num)
             if len(self.head) == MOST_HEAD:
@@ -143,14 +119,25 @@ class TextSheet(Sheet):
                 self._content[self._offset(header + 1) :], self.separator, len(self.head[header]), labels, numbers
             )
             if quick is not None:
-                return quick
+                return self._finite(quick, header, numbers)
         frame = self._parsed(header, labels, numbers)
-        return Body(
+        body = Body(
             [_labels(frame[f"c{k}"]) for k in labels],
             [_numbers(frame[f"c{k}"], self.separator, unit) for k in numbers],
             len(frame),
             [],
         )
+        return self._finite(body, header, numbers)
+
+    def _finite(self, body: Body, header: int, numbers: Sequence[int]) -> Body:
+        """Return a body in which only what is typed as unlimited is so: packages take 1e400 for infinity."""
+        for at, (column, part) in enumerate(zip(numbers, body.numbers, strict=True)):
+            endless = np.flatnonzero(np.isinf(part.values))
+            texts = [(row, self.row_texts(header + 1 + row)[column]) for row in endless.tolist()]
+            large = [(row, too_large(text)) for row, text in texts if not is_endless(text)]
+            if large:
+                body.numbers[at] = part._replace(wrong=sorted(part.wrong + large))
+        return body
 
     def _parsed(self, header: int, labels: Sequence[int], numbers: Sequence[int]) -> pd.DataFrame:
         """Return columns below a header row as pandas parses them.
@@ -228,5 +215,5 @@ def _numbers(column: pd.Series[Any], separator: str, unit: str | None) -> Numera
     codes, different = pd.factorize(column.astype(object))
     found = read_numerals([str(text) for text in different], separator=separator, unit=unit)
     values = np.append(found.values, np.nan)[codes]
-    first = {k: int(np.argmax(codes == k)) for k, _ in found.wrong}
+    first = dict(zip(*(part.tolist() for part in np.unique(codes, return_index=True)), strict=True))
     return Numerals(values, sorted((first[k], message) for k, message in found.wrong), found.notes)

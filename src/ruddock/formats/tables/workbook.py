@@ -13,12 +13,13 @@ from typing import Any
 from xml.etree import ElementTree
 
 from ruddock.errors import FormatError, known
-from ruddock.formats.files import unpacked
-from ruddock.formats.tables.sheets import CellSheet, address
+from ruddock.formats.files import check_archive, unpacked
+from ruddock.formats.tables.sheets import MOST_CELLS, MOST_COLUMNS, MOST_ROWS, CellSheet, address
 
 FORMULA = re.compile(rb"<(?:\w+:)?f[\s/>]")
 MERGED = re.compile(rb'<(?:\w+:)?mergeCell [^>]*?ref="([A-Z]+\d+:[A-Z]+\d+)"')
-MOST_MERGED = 1_000_000  # cells of one range, beyond which a whole column or row is merged
+ROW_NUMBER = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d+)"')
+MOST_MERGED = 1_000_000  # cells of all ranges together, beyond which whole columns or rows are merged
 
 
 class Workbook:
@@ -26,6 +27,9 @@ class Workbook:
 
     def __init__(self, path: Path) -> None:
         self.path, self._content = path, unpacked(path)
+        if not zipfile.is_zipfile(io.BytesIO(self._content)):
+            raise FormatError("this is not a workbook, or one with a password", path=str(path))
+        check_archive(self._content, path)
         self._sheets: dict[str, CellSheet] = {}
         if path.suffix.lower() == ".ods":
             self._read_ods()
@@ -57,8 +61,6 @@ class Workbook:
     # ------------------------------------------------------------------ .xlsx
 
     def _open(self) -> None:
-        if not zipfile.is_zipfile(io.BytesIO(self._content)):
-            raise FormatError("this is not a workbook, or one with a password", path=str(self.path))
         with self._sound(), zipfile.ZipFile(io.BytesIO(self._content)) as archive:
             self._parts = dict(_sheet_parts(archive))
             names = self._book.sheetnames
@@ -90,13 +92,28 @@ class Workbook:
     def _read(self, name: str) -> CellSheet:
         with self._sound():
             sheet = self._book[name]
-            sheet.reset_dimensions()  # some writers note a size that is too small
-            rows = _trimmed(sheet.iter_rows(values_only=True))
             with zipfile.ZipFile(io.BytesIO(self._content)) as archive:
                 source = archive.read(self._parts[name])
+            if max((int(found[1][:8]) for found in ROW_NUMBER.finditer(source)), default=0) > MOST_ROWS:
+                raise FormatError(f"a row beyond the last one of a sheet, {MOST_ROWS:,}", path=str(self.path))
+            sheet.reset_dimensions()  # some writers note a size that is too small
+            rows = self._trimmed(sheet.iter_rows(values_only=True))
             merged = _covered(found[1].decode() for found in MERGED.finditer(source))
             unsaved = self._unsaved(name, rows) if FORMULA.search(source) else set()
         return self._named(name, rows, merged, unsaved)
+
+    def _trimmed(self, rows: Iterator[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
+        """Return rows without the blank ones at the end."""
+        held = []
+        cells = 0
+        for row in rows:
+            cells += len(row)
+            if cells > MOST_CELLS:
+                raise FormatError(too_many_cells(), path=str(self.path))
+            held.append(row)
+        while held and all(value is None for value in held[-1]):
+            held.pop()
+        return held
 
     def _named(self, name: str, *cells: Any) -> CellSheet:
         """Return a sheet; the only one of a workbook needs no name."""
@@ -122,8 +139,6 @@ class Workbook:
         from odf.opendocument import load
         from odf.table import Table
 
-        if not zipfile.is_zipfile(io.BytesIO(self._content)):
-            raise FormatError("this is not a workbook, or one with a password", path=str(self.path))
         with self._sound():
             document = load(io.BytesIO(self._content))
         body = getattr(document, "spreadsheet", None)  # None in a document cut off before its tables
@@ -132,15 +147,7 @@ class Workbook:
         for table in tables:
             name = str(table.getAttribute("name"))
             with self._sound():
-                self._sheets[name] = self._named(name, *_ods_cells(table))
-
-
-def _trimmed(rows: Iterator[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
-    """Return rows without the blank ones at the end."""
-    held = list(rows)
-    while held and all(value is None for value in held[-1]):
-        held.pop()
-    return held
+                self._sheets[name] = self._named(name, *_ods_cells(table, str(self.path)))
 
 
 def _sheet_parts(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
@@ -158,10 +165,10 @@ def _covered(ranges: Iterator[str]) -> dict[tuple[int, int], str]:
     """Return the cells that the first cell of a merged range covers."""
     from openpyxl.utils.cell import range_boundaries
 
-    covered = {}
+    covered: dict[tuple[int, int], str] = {}
     for text in ranges:
         left, top, right, bottom = (int(edge or 0) for edge in range_boundaries(text))
-        if (right - left + 1) * (bottom - top + 1) > MOST_MERGED:
+        if len(covered) + (right - left + 1) * (bottom - top + 1) > MOST_MERGED:
             continue
         for row in range(top, bottom + 1):
             for column in range(left, right + 1):
@@ -170,21 +177,21 @@ def _covered(ranges: Iterator[str]) -> dict[tuple[int, int], str]:
     return covered
 
 
-def _ods_cells(table: Any) -> tuple[list[tuple[Any, ...]], dict[tuple[int, int], str], set[tuple[int, int]]]:
+def _ods_cells(table: Any, path: str) -> tuple[list[tuple[Any, ...]], dict[tuple[int, int], str], set[tuple[int, int]]]:
     """Return the cells of an OpenDocument table, which covered cells belong to a range, and formulas without value."""
     from odf.table import CoveredTableCell, TableCell, TableRow
 
     rows: list[tuple[Any, ...]] = []
     ranges: list[str] = []
     unsaved = set()
-    blank = 0
+    blank = filled = 0
     for row in table.getElementsByType(TableRow):
         cells: list[Any] = []
         gap = 0
         for cell in row.childNodes:
             if cell.qname not in (TableCell().qname, CoveredTableCell().qname):
                 continue
-            count = int(cell.getAttribute("numbercolumnsrepeated") or 1)
+            count = _count(cell, "numbercolumnsrepeated", MOST_COLUMNS)
             value = _ods_value(cell)
             formula = cell.getAttribute("formula") is not None
             if value is None and not formula:
@@ -196,7 +203,10 @@ def _ods_cells(table: Any) -> tuple[list[tuple[Any, ...]], dict[tuple[int, int],
                 unsaved |= {(len(rows) + blank, len(cells) + k) for k in range(count)}
             ranges += _ods_merged(cell, len(rows) + blank, len(cells))
             cells += [value] * count
-        repeated = int(row.getAttribute("numberrowsrepeated") or 1)
+        repeated = _count(row, "numberrowsrepeated", MOST_ROWS)
+        filled += repeated * len(cells)
+        if filled > MOST_CELLS or len(rows) + blank + repeated > 2 * MOST_ROWS:
+            raise FormatError(too_many_cells(), path=path)
         if cells:
             rows += [()] * blank
             blank = 0
@@ -206,9 +216,22 @@ def _ods_cells(table: Any) -> tuple[list[tuple[Any, ...]], dict[tuple[int, int],
     return rows, _covered(iter(ranges)), unsaved
 
 
+def _count(element: Any, name: str, most: int) -> int:
+    """Return how often a cell or row is repeated, or how far it spans."""
+    count = int(element.getAttribute(name) or 1)
+    if not 1 <= count <= most:
+        raise ValueError(f"{name} of {count}, and a sheet has {most:,} at most")
+    return count
+
+
+def too_many_cells() -> str:
+    """Return what is said of a sheet that holds too many."""
+    return f"the sheet has more than {MOST_CELLS:,} cells; keep tables of this size in .csv or .parquet files"
+
+
 def _ods_merged(cell: Any, row: int, column: int) -> list[str]:
-    wide = int(cell.getAttribute("numbercolumnsspanned") or 1)
-    high = int(cell.getAttribute("numberrowsspanned") or 1)
+    wide = _count(cell, "numbercolumnsspanned", MOST_COLUMNS)
+    high = _count(cell, "numberrowsspanned", MOST_ROWS)
     if wide * high == 1:
         return []
     return [f"{address(row, column)}:{address(row + high - 1, column + wide - 1)}"]
