@@ -6,17 +6,16 @@ import contextlib
 import os
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from ruddock.cli.main import main
-from ruddock.cli.options import DATA, SHEET, File, Input, Output, asks
+from ruddock.cli.options import READ, File, Input, Output, asks, taking
 from ruddock.cli.say import say
 
 if TYPE_CHECKING:
     from ruddock.document.content import Document
-    from ruddock.formats.tables.given import Given
     from ruddock.modelling.model import Model
 
 SECONDS = 0.3  # between two looks at a folder that is watched
@@ -75,14 +74,13 @@ def _saved(folder: Path) -> dict[str, int]:
 @main.command(short_help="Write the model out as algebra, data filled in.")
 @click.argument("model")
 @click.argument("name", required=False)
-@DATA
-@SHEET
-def algebra(model: str, name: str | None, data: Given, sheet: str | None) -> None:
+@taking(*READ)
+def algebra(model: str, name: str | None, **given: Any) -> None:
     """Write MODEL out as algebra, data filled in. NAME is one family or one member, in full."""
     from ruddock.cli.show import show
     from ruddock.document.content import Document, Verbatim
 
-    built = Input(model, data, sheet).read(noted=False)
+    built = Input.taken(model, given).read(noted=False)
     if name is not None:
         show(Document.of(built.name, [Verbatim(built.algebra(name))]))
         return
@@ -105,10 +103,9 @@ def _with_tables(document: Document, model: Model) -> Document:
 @main.command(short_help="Write the model in another form.")
 @click.argument("model")
 @click.argument("target", type=File())
-@DATA
-@SHEET
-def convert(model: str, target: str, data: Given, sheet: str | None) -> None:
+@taking(*READ)
+def convert(model: str, target: str, **given: Any) -> None:
     """Read MODEL and write it to TARGET; the endings say the forms (.rdk, .mps, .mps.gz, .csv, .xlsx, .ods, .json)."""
-    built = Input(model, data, sheet).read(noted=False)
+    built = Input.taken(model, given).read(noted=False)
     built.write(target)
     say(f"written to {target}: {built!r}")

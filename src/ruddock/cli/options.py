@@ -148,7 +148,13 @@ DATA = click.option(
 )
 
 
+OUTSIDE = click.option(
+    "--allow-outside", is_flag=True, help="Let the model name tables outside its folder, and databases."
+)
 SHEET = click.option("--sheet", metavar="NAME", help="The sheet of a workbook that holds several grids.")
+
+
+READ = (DATA, SHEET, OUTSIDE)  # of every command that takes a MODEL
 
 
 class Input(NamedTuple):
@@ -157,6 +163,13 @@ class Input(NamedTuple):
     source: str
     data: Given
     sheet: str | None = None
+
+    @classmethod
+    def taken(cls, source: str, given: dict[str, Any]) -> Input:
+        """Take the options of a model out of what was given."""
+        data: Given = given.pop("data")
+        data.allow_outside = given.pop("allow_outside")
+        return cls(source, data, given.pop("sheet"))
 
     @property
     def path(self) -> Path:
@@ -210,13 +223,13 @@ class Output(NamedTuple):
             self._draw(result, Path(path))
 
     def _draw(self, result: Result, path: Path) -> None:
-        from ruddock.document.plotting import paper, saved
+        from ruddock.document.plotting import paper, plain_words, saved
 
         figure = result.figure()
         if figure is None:
             say(f"{path} was not written: {result.undrawn}", err=True)
             return
-        saved(figure.draw(paper(figure.height)), path)
+        saved(plain_words(figure.draw)(paper(figure.height)), path)
         self.said(str(path))
 
     def said(self, path: str) -> None:
@@ -245,13 +258,13 @@ def asks(*more: Callable[[Command], Command], solves: bool = True) -> Callable[[
         @functools.wraps(command)
         def run(**given: Any) -> Any:
             source = given.pop("model")
-            given["model"] = Input(source, given.pop("data"), given.pop("sheet"))
+            given["model"] = Input.taken(source, given)
             given["out"] = Output.taken(source, given)
             if solves:
                 given["how"] = solve_keywords(given)
             return command(**given)
 
-        options = [click.argument("model"), *more, DATA, SHEET, *(SOLVE.values() if solves else ()), *OUTPUT.values()]
+        options = [click.argument("model"), *more, *READ, *(SOLVE.values() if solves else ()), *OUTPUT.values()]
         return taking(*options)(run)
 
     return decorate

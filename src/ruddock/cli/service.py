@@ -12,11 +12,10 @@ import click
 
 from ruddock.characters import in_line
 from ruddock.cli.main import main
-from ruddock.cli.options import DATA, SHEET, SOLVE, Amount, Input, taking, write_json
+from ruddock.cli.options import READ, SOLVE, Amount, Input, taking, write_json
 from ruddock.cli.say import say
 
 if TYPE_CHECKING:
-    from ruddock.formats.tables.given import Given
     from ruddock.jobs.client import SentJob, Service
     from ruddock.jobs.records import Job
 
@@ -116,8 +115,7 @@ def _ready(address: str, store: str, closed: bool, host: str) -> str:
 
 @main.command(short_help="Send a model to a service to be solved there.")
 @click.argument("model")
-@DATA
-@SHEET
+@taking(*READ)
 @click.option(
     "--class",
     "job_class",
@@ -139,8 +137,6 @@ def _ready(address: str, store: str, closed: bool, host: str) -> str:
 @JSON
 def send(
     model: str,
-    data: Given,
-    sheet: str | None,
     diagnose: bool,
     scenarios: Path | None,
     give: tuple[str, ...],
@@ -168,8 +164,9 @@ def send(
     kind = "diagnose" if diagnose else "scenarios" if scenarios is not None else "solve"
     forms = [form.strip() for form in reports.split(",") if form.strip() not in ("", "none")]
     words = {name: str(value) for name, value in given_words(give).items()}
-    request = {**asked, "kind": kind, "sheet": sheet, "give": words, "reports": forms}
-    job = at.send_parcel(packed(Input(model, data, sheet).path, data, request, scenarios))
+    read = Input.taken(model, asked)
+    request = {**asked, "kind": kind, "sheet": read.sheet, "give": words, "reports": forms}
+    job = at.send_parcel(packed(read.path, read.data, request, scenarios))
     err = json_path == "-"
     say(f"job {job.number}, key {job.key}", err=err)
     if wait:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial, wraps
 from io import StringIO
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ParamSpec
 
+from ruddock.characters import visible
 from ruddock.errors import FormatError
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+Arguments = ParamSpec("Arguments")
 BEST, BOUND = "#1b4f72", "#b9770e"  # apart in grey print as well
 GREYS = ["#12324a", "#c98b2b", "#5d8aa8", "#e8d6a8", "#7b3f2c", "#9fb8a3", "#4b4b4b", "#d9d9d9"]
 HATCHES = ["", "//", "..", "xx", "\\\\", "++", "oo", "--"]
@@ -19,6 +22,7 @@ PATCH = {"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1.5}  #
 SIZE = (8.0, 5.0)  # inches
 LETTER = 0.085  # inches that a letter of a tick label takes, at most
 MOST_TICKS = 60
+WORDS: Any = {"text.parse_math": False, "text.usetex": False}
 FIGURES = (".png", ".svg", ".pdf")
 
 
@@ -36,6 +40,34 @@ def paper(height: float = SIZE[1]) -> Axes:
     return Figure(figsize=(SIZE[0], height), layout="constrained").subplots()
 
 
+def plain_words(draw: Callable[Arguments, Axes]) -> Callable[Arguments, Axes]:
+    """Return a way to draw in which names stay words: no formulas between ``$``, and nothing that acts."""
+
+    @wraps(draw)
+    def drawn(*args: Arguments.args, **kwargs: Arguments.kwargs) -> Axes:
+        import matplotlib as mpl
+        from matplotlib.text import Text
+        from matplotlib.ticker import FuncFormatter
+
+        with mpl.rc_context(WORDS):
+            ax = draw(*args, **kwargs)
+            for text in ax.get_figure().findobj(Text):  # type: ignore[union-attr]
+                assert isinstance(text, Text)
+                text.set_text(visible(text.get_text()))
+                text.set_parse_math(False)
+            for axis in (ax.xaxis, ax.yaxis):
+                own = axis.get_major_formatter()
+                if isinstance(own, FuncFormatter):  # labels that were given; they become words only when drawn
+                    own.func = partial(_shown, own.func)
+        return ax
+
+    return drawn
+
+
+def _shown(label: Callable[[float, int], str], value: float, place: int) -> str:
+    return visible(label(value, place))
+
+
 def saved(ax: Axes, path: Path) -> None:
     """Write the figure of axes to a file; its ending says the form.
 
@@ -44,8 +76,11 @@ def saved(ax: Axes, path: Path) -> None:
     FormatError
         If the ending is not a form of a figure, or the file cannot be written.
     """
+    import matplotlib as mpl
+
     try:
-        ax.get_figure().savefig(path, dpi=150)  # type: ignore[union-attr]
+        with mpl.rc_context(WORDS):
+            ax.get_figure().savefig(path, dpi=150)  # type: ignore[union-attr]
     except (OSError, ValueError) as error:
         raise FormatError(f"the figure cannot be written: {error}", path=str(path)) from None
 
@@ -54,8 +89,8 @@ def svg(draw: Callable[[Axes], Axes], height: float) -> str:
     """Return a figure as SVG, whose text stays text."""
     import matplotlib as mpl
 
-    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "ruddock", "font.family": "sans-serif"}):
-        figure = draw(paper(height)).get_figure()
+    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "ruddock", "font.family": "sans-serif", **WORDS}):
+        figure = plain_words(draw)(paper(height)).get_figure()
         assert figure is not None
         figure.patch.set_alpha(0.0)
         out = StringIO()

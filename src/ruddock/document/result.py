@@ -73,12 +73,12 @@ class Result:
         ModelError
             If there is nothing to draw.
         """
-        from ruddock.document.plotting import new_axes
+        from ruddock.document.plotting import new_axes, plain_words
 
         figure = self.figure()
         if figure is None:
             raise ModelError(f"there is nothing to draw: {self.undrawn}")
-        return figure.draw(ax if ax is not None else new_axes())
+        return plain_words(figure.draw)(ax if ax is not None else new_axes())
 
     def table(self) -> pd.DataFrame:
         """Return the answer as one table: a row for each thing that was asked about."""

@@ -18,7 +18,13 @@ FORMS = ".rdk, .mps, .mps.gz, .csv, .xlsx, .xlsm, .ods, .json"
 WRITTEN = ".rdk, .mps, .mps.gz, .csv, .xlsx, .ods, .json"
 
 
-def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None, *, sheet: str | None = None) -> Model:
+def read(
+    path: str | Path,
+    data: Mapping[str, Any] | str | Path | None = None,
+    *,
+    sheet: str | None = None,
+    allow_outside: bool = False,
+) -> Model:
     """Read a model from a file; its ending says the form.
 
     Parameters
@@ -32,6 +38,9 @@ def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None, *
         frame. Of a folder, its files take the place of files of the same name.
     sheet : str, optional
         Of a workbook that holds several grids.
+    allow_outside : bool
+        Whether a ``.rdk`` model may name tables outside its folder, links resolved, and databases. Files given in
+        ``data`` may be anywhere.
 
     Raises
     ------
@@ -40,7 +49,7 @@ def read(path: str | Path, data: Mapping[str, Any] | str | Path | None = None, *
     """
     from ruddock.formats.tables.given import Given
 
-    return read_with(Path(path), Given.of(data), sheet)
+    return read_with(Path(path), Given.of(data, allow_outside=allow_outside), sheet)
 
 
 def read_with(path: Path, given: Given, sheet: str | None = None) -> Model:

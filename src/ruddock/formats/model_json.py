@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 from functools import cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ruddock.characters import escaped
 from ruddock.errors import DataError, FormatError, ModelError
 from ruddock.formats.files import read_text, write_text
 from ruddock.formats.labels_json import axis_of, labels_document
@@ -25,6 +27,7 @@ from ruddock.modelling.terms import Terms
 from ruddock.problem import Floats
 
 FORMAT = "ruddock-model/1"
+HALF = re.compile(r"\\u[dD][89a-fA-F]")  # of a character that JSON may write in two parts
 PLAIN: dict[str, tuple[type, ...]] = {"number": (int, float), "integer": (int,), "null": (type(None),)}
 
 
@@ -36,7 +39,7 @@ def write_model_json(model: Model, path: Path) -> None:
     FormatError
         If a label has no form in JSON.
     """
-    write_text(path, json.dumps(model_document(model), ensure_ascii=False, allow_nan=False, indent=1) + "\n")
+    write_text(path, escaped(json.dumps(model_document(model), ensure_ascii=False, allow_nan=False, indent=1)) + "\n")
 
 
 def model_document(model: Model) -> dict[str, Any]:
@@ -179,6 +182,12 @@ def read_model_json(path: Path) -> Model:
         raise FormatError("this is nested too deep to be a model", path=str(path)) from None
     except ValueError as error:  # a name given twice, or a number of thousands of digits
         raise FormatError(f"this is not a model: {error}", path=str(path)) from None
+    if HALF.search(text):
+        try:
+            json.dumps(document, ensure_ascii=False).encode()
+        except UnicodeEncodeError as error:
+            message = f"{error.object[error.start]!r} is half a character"
+            raise FormatError(message, path=str(path)) from None
     if not isinstance(document, dict) or document.get("format") != FORMAT:
         raise FormatError(f'this is JSON, but not a model: "format": "{FORMAT}" is missing', path=str(path))
     _check_schema(document, path)

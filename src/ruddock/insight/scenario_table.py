@@ -9,6 +9,7 @@ from pathlib import Path
 import pandas as pd
 
 from ruddock.errors import FormatError, ModelError, listed, together
+from ruddock.formats.tables.given import refuse_outside
 from ruddock.formats.tables.sheets import FrameSheet, Sheet, cell_text
 from ruddock.formats.tables.sources import TableSource
 from ruddock.formats.tables.tables import Tables, name_of
@@ -31,12 +32,13 @@ class Scenario:
         return [str(change) for change in self.changes]
 
 
-def read_scenarios(table: pd.DataFrame | str | Path) -> list[Scenario]:
+def read_scenarios(table: pd.DataFrame | str | Path, *, allow_outside: bool = False) -> list[Scenario]:
     """Read a table of scenarios from a frame or a file.
 
     The column called ``scenario`` names the rows, without it the index of a frame, else their numbers. Cells
     hold a number, a change of what there is (``+10``, ``-10``, ``*1.1``, ``off``), a kind of decision, or the file of
-    a table that takes the place of data, such as ``june.csv``. Columns called ``note``, ``remark`` or ``comment`` are
+    a table that takes the place of data, such as ``june.csv``; of a file of scenarios, below its folder unless
+    ``allow_outside``. Columns called ``note``, ``remark`` or ``comment`` are
     left out.
 
     Raises
@@ -78,8 +80,8 @@ def read_scenarios(table: pd.DataFrame | str | Path) -> list[Scenario]:
         changes = []
         for k in columns:
             try:
-                changes += [_change(heads[k], texts[k][at], folder)] if texts[k][at] else []
-            except ModelError as error:
+                changes += [_change(heads[k], texts[k][at], folder, outside=allow_outside)] if texts[k][at] else []
+            except (ModelError, FormatError) as error:
                 errors.append(sheet.error(row, k, str(error)))
         scenarios.append(Scenario(name, tuple(changes)))
     if errors:
@@ -129,13 +131,18 @@ def _texts(sheet: Sheet, header: int, column: int) -> list[str]:
     return ["" if value != value else repr(value) for value in body.numbers[0].values.tolist()]
 
 
-def _change(target: str, text: str, folder: Path | None) -> Change:
+def _change(target: str, text: str, folder: Path | None, *, outside: bool) -> Change:
     """Return what a cell changes; a table's file is beside the scenarios' own."""
     (change,) = parse_changes({target: _number(text)})
     if change.table is None or folder is None:
         return change
     source = TableSource.parse(change.table)
-    return change if source is None else change._replace(value=source.within(folder).written)
+    if source is None:
+        return change
+    source = source.within(folder)
+    if not outside:
+        refuse_outside(source.file, folder)
+    return change._replace(value=source.written)
 
 
 def _number(text: str) -> float | str:

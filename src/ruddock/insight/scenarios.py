@@ -216,7 +216,7 @@ def scenarios(
     SolveOptions(time_limit=each_time_limit)
     if isinstance(jobs, bool) or not isinstance(jobs, int) or jobs < 1:
         raise ModelError(f"jobs is a integer from 1 on, not {jobs!r}")
-    asked = read_scenarios(table)
+    asked = read_scenarios(table, allow_outside=model._recipe is not None and model._recipe.allow_outside)
     with running(options, model.formulation()) as clock:
         study = _Study(model, asked, each_time_limit, options, clock)
         store = Store(None if keep is None else Path(keep), study.fingerprint())

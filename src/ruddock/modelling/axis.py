@@ -75,6 +75,8 @@ class Axis:
                 index = pd.Index(list(labels))
             except TypeError:
                 raise DataError(f"axis {name}: labels are a list of labels, not {labels!r}") from None
+            except UnicodeEncodeError as error:
+                raise DataError(f"axis {name}: the label {error.object!r} holds half a character") from None
         if isinstance(index, pd.MultiIndex) or any(isinstance(label, tuple) for label in index[:1]):
             raise DataError(f"axis {name}: a label is one value, not a tuple; make an axis for each part")
         if isinstance(labels, Mapping):

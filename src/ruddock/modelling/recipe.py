@@ -30,6 +30,10 @@ class Recipe(Protocol):
         """The data that can be changed."""
 
     @property
+    def allow_outside(self) -> bool:
+        """Whether files outside the model's folder may be named."""
+
+    @property
     def notes(self) -> tuple[str, ...]:
         """How tables were understood."""
 

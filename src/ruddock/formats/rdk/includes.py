@@ -41,7 +41,7 @@ def with_included(
                 continue
             name = section.head.text.removeprefix("include").strip()
             try:
-                path = given.file(folder_of(section.head, source, folder) / unquote(name))
+                path = given.file(folder_of(section.head, source, folder) / unquote(name), folder)
                 message = _refused(section, name, path, seen)
             except FormatError as error:
                 message = str(error)

@@ -83,6 +83,8 @@ def inline(text: str, axes: tuple[Axis, ...], unit: str | None) -> Data:
     try:
         values = np.array([text_ for text_, _ in texts]).astype(float)
     except ValueError:
+        values = np.full(1, np.nan)
+    if not np.isfinite(values).all():
         values = np.array([number(*token) for token in texts])
     return _held(axes, codes, values, unit, [offset for _, offset in tokens[::width]])
 

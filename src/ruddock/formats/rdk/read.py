@@ -58,6 +58,11 @@ class TextRecipe(NamedTuple):
     taken: tuple[str, ...] = ()
     title: str = ""
 
+    @property
+    def allow_outside(self) -> bool:
+        """Whether files outside the model's folder may be named."""
+        return self.given.allow_outside
+
     def read(self, changes: Sequence[Change] = ()) -> Model:
         """Read the text with changes made to its data, before other data is computed from them."""
         tables = {change.target: change.table for change in changes if change.table is not None}
@@ -282,7 +287,10 @@ class _Reader:
         source = TableSource.parse(text[found.end() :])
         if source is None:
             raise self.source.error(HOW, entry, at + found.end())
-        return self.given.own(source.within(folder_of(entry, self.source, self.folder)))
+        try:
+            return self.given.own(source.within(folder_of(entry, self.source, self.folder)), self.folder)
+        except FormatError as error:
+            raise self.source.error(str(error), entry, at + found.end()) from None
 
     def data(self, entry: Entry) -> None:
         """Read ``name[axes] (unit) : numbers [else number]``, ``: from file`` or ``= expression``."""

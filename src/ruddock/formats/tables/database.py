@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from importlib.util import find_spec
 from pathlib import Path
@@ -12,6 +11,7 @@ import pandas as pd
 from ruddock.errors import FormatError, known, listed
 from ruddock.formats.files import check_regular
 from ruddock.formats.tables.sheets import MOST_CELLS, FrameSheet
+from ruddock.formats.tables.sources import PASSWORD
 
 CELLS_A_BYTE = 100  # of a Parquet file: columns of one value take next to nothing
 STEPS, STEPS_A_BYTE, AT_ONCE = 20_000_000, 100, 100_000  # of SQLite, in a query
@@ -84,7 +84,7 @@ def _counting(most: int) -> Callable[[], int]:
 
 def read_database(url: str, table: str | None) -> FrameSheet:
     """Read a table of any database that SQLAlchemy knows, by its URL."""
-    safe = re.sub(r"//[^/@]*@", "//", url)  # without user and password
+    safe = PASSWORD.sub("//", url)
     if find_spec("sqlalchemy") is None:
         raise FormatError('reading a database by its URL needs SQLAlchemy: pip install "ruddock[sql]"', path=safe)
     import sqlalchemy

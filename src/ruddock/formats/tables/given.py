@@ -9,6 +9,7 @@ from typing import Any
 from ruddock.errors import DataError, FormatError, RuddockError, known, listed
 from ruddock.formats.tables.sources import HOW, TableSource, is_database
 
+ALLOW = "to read it, say --allow-outside, in Python allow_outside=True"
 Data = Mapping[str, Any] | str | Path
 
 
@@ -22,17 +23,25 @@ class Given:
         Its files take the place of files of the same name.
     closed : bool
         Whether nothing is read but the files of that folder, by their names: for models that others have sent.
+    allow_outside : bool
+        Whether a model may name files outside its folder, and databases.
     """
 
     def __init__(
-        self, named: Mapping[str, Any] | None = None, folder: Path | None = None, *, closed: bool = False
+        self,
+        named: Mapping[str, Any] | None = None,
+        folder: Path | None = None,
+        *,
+        closed: bool = False,
+        allow_outside: bool = False,
     ) -> None:
         self.named, self.folder, self.closed = dict(named or {}), folder, closed
+        self.allow_outside = allow_outside
         self.taken: list[str] = []  # files of the folder
         self.passed: list[str] = []  # files that it does not have
 
     @classmethod
-    def of(cls, data: Data | None) -> Given:
+    def of(cls, data: Data | None, *, allow_outside: bool = False) -> Given:
         """Return what was given as a folder, or as a dict of name to file, frame, labels or numbers.
 
         Raises
@@ -41,9 +50,9 @@ class Given:
             If the folder is none, or a text does not say a table.
         """
         if data is None:
-            return cls()
+            return cls(allow_outside=allow_outside)
         if isinstance(data, (str, Path)):
-            return cls(folder=_folder(data))
+            return cls(folder=_folder(data), allow_outside=allow_outside)
         if not isinstance(data, Mapping):
             raise DataError(
                 f"data is a dict such as {{'need': 'storm.csv'}}, or a folder of tables, not a {type(data).__name__}"
@@ -59,7 +68,7 @@ class Given:
                 named[name] = source
             else:
                 named[name] = value
-        return cls(named)
+        return cls(named, allow_outside=allow_outside)
 
     @classmethod
     def of_words(cls, words: Iterable[str]) -> Given:
@@ -95,40 +104,49 @@ class Given:
         more = Given.of(named).named
         if self.closed:
             more = {name: self.own(held) if isinstance(held, TableSource) else held for name, held in more.items()}
-        return Given({**self.named, **more}, self.folder, closed=self.closed)
+        return Given({**self.named, **more}, self.folder, closed=self.closed, allow_outside=self.allow_outside)
 
-    def own(self, source: TableSource) -> TableSource:
+    def own(self, source: TableSource, root: Path | None = None) -> TableSource:
         """Return a model's table, from the folder if that has the file.
+
+        Parameters
+        ----------
+        root : Path, optional
+            The model's folder, below which the file must be if the model names it; None if the user does.
 
         Raises
         ------
         FormatError
-            If nothing but the folder may be read, and it does not have the file.
+            If the file is outside, or nothing but the folder may be read, and it does not have the file.
         """
         if self.closed:
             if is_database(source.file):
                 raise FormatError(
                     "this service does not connect to databases: send the tables as files", path=source.shown
                 )
-            return source._replace(file=str(self.file(source.file)))
-        if self.folder is None or is_database(source.file):
-            return source
-        here = self.folder / Path(source.file).name
-        if not here.exists():
-            self.passed.append(Path(source.file).name)
-            return source
-        self.taken.append(here.name)
-        return source._replace(file=str(here))
+            return source._replace(file=str(self.file(source.file, Path())))
+        if self.folder is not None and not is_database(source.file):
+            here = self.folder / Path(source.file).name
+            if here.exists():
+                self.taken.append(here.name)
+                source, root = source._replace(file=str(here)), self.folder
+            else:
+                self.passed.append(Path(source.file).name)
+        if root is not None and not self.allow_outside:
+            refuse_outside(source.file, root)
+        return source
 
-    def file(self, name: str | Path) -> Path:
+    def file(self, name: str | Path, root: Path) -> Path:
         """Return where a file that a model names is read: where it says, or in the only folder that may be read.
 
         Raises
         ------
         FormatError
-            If nothing but the folder may be read, and it does not have the file.
+            If it is outside the model's folder, or nothing but the folder may be read, and it does not have the file.
         """
         if not self.closed or self.folder is None:
+            if not self.allow_outside:
+                refuse_outside(str(name), root)
             return Path(name)
         own = PureWindowsPath(name).name  # which takes either slash for one
         if own and (self.folder / own).is_file():
@@ -142,10 +160,29 @@ class Given:
         for name in self.named:
             if name not in names:
                 return DataError(f"--data {name}: the model has no data or axis of this name; {known(name, names)}")
-        if self.folder is not None and not self.closed and not self.taken:
+        replaced = self.named and not self.passed  # every table stands by its name
+        if self.folder is not None and not self.closed and not self.taken and not replaced:
             wanted = f"the model reads {listed(self.passed)}" if self.passed else "the model reads no tables"
             return FormatError(f"the folder has no table of the model: {wanted}", path=str(self.folder))
         return None
+
+
+def refuse_outside(file: str, root: Path) -> None:
+    """Refuse a file that a model names and that is not below the model's folder, links resolved, and a database.
+
+    Raises
+    ------
+    FormatError
+        If so: a model that others wrote should not read what they cannot.
+    """
+    if is_database(file):
+        raise FormatError(f"the model names a database; {ALLOW}", path=TableSource(file).shown)
+    try:
+        below = Path(file).resolve().is_relative_to(root.resolve())
+    except (OSError, ValueError, RuntimeError):  # links that lead to one another, or a name that cannot be one
+        below = False
+    if not below:
+        raise FormatError(f"the model names this file, which is outside its folder {root}; {ALLOW}", path=file)
 
 
 def _folder(path: str | Path) -> Path:

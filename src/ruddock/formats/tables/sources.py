@@ -20,6 +20,7 @@ TEXTS = (".csv", ".txt", ".tsv", ".tab")
 SQLITE = (".db", ".sqlite", ".sqlite3")
 READABLE = (*TEXTS, *WORKBOOKS, ".parquet", *SQLITE)
 HOW = "a table is FILE [sheet S] [table T] [column C]; names with blanks need quotes"
+PASSWORD = re.compile(r"//[^/@]*@")  # and the user before it
 URL = re.compile(r"[a-z][a-z0-9+]*://", re.IGNORECASE)
 
 
@@ -53,7 +54,7 @@ class TableSource(NamedTuple):
     @property
     def shown(self) -> str:
         """The file's name, for a note."""
-        name = self.file if is_database(self.file) else Path(self.file).name
+        name = PASSWORD.sub("//", self.file) if is_database(self.file) else Path(self.file).name
         return f"{name}, table {self.table}" if self.table else name
 
 

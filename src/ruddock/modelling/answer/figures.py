@@ -10,7 +10,7 @@ import numpy as np
 
 from ruddock.document.content import Figure
 from ruddock.document.numbers import DUST, with_unit
-from ruddock.document.plotting import BEST, BOUND, GREYS, HATCHES, label_ticks, leave_room, new_axes
+from ruddock.document.plotting import BEST, BOUND, GREYS, HATCHES, label_ticks, leave_room, new_axes, plain_words
 from ruddock.errors import ModelError, known
 from ruddock.modelling.answer.shapes import runs_in_order
 from ruddock.modelling.decisions import goes_by_label
@@ -89,6 +89,7 @@ def _along(plan: Plan, family: str, over: str | None) -> tuple[list[str], list[s
     return list(axes[at].texts), part_labels, grid, found.unit or "", chosen[at]
 
 
+@plain_words
 def bars_figure(plans: Sequence[tuple[str, Plan]], family: str, over: str | None, ax: Axes | None = None) -> Axes:
     """Draw a family of decisions as stacked bars along an axis, the plans side by side at each label."""
     ax = ax or new_axes()
@@ -140,6 +141,7 @@ def _stacked(parts: list[str], grid: np.ndarray) -> list[tuple[str, np.ndarray]]
     return [*shown, (f"{len(rest):,} others", grid[rest].sum(axis=0))]
 
 
+@plain_words
 def schedule_figure(plan: Plan, family: str, over: str | None, ax: Axes | None = None) -> Axes:
     """Draw when each part of a family is on: a line of blocks along an axis."""
     ax = ax or new_axes()
@@ -172,6 +174,7 @@ def schedule_figure(plan: Plan, family: str, over: str | None, ax: Axes | None =
     return ax
 
 
+@plain_words
 def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
     """Draw how the best plan and the bound of a search came together over time.
 
