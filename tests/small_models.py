@@ -15,6 +15,22 @@ PLAIN = ("Fell", "Mere", "Gorse", "jars", "early", "late")
 NASTY = ("a,b", '[x"y]', "or then <= 2", "sum", "£ 1:2", "=1+1")  # the same places, names that could be read as more
 
 
+AMOUNTS = {
+    "stock",
+    "need",
+    "rent",
+    "cap",
+    "extra_lower",
+    "extra_upper",
+    "least",
+    "side",
+    "before",
+    "step",
+    "room_low",
+    "room_high",
+}
+
+
 @dataclass
 class Case:
     """A week of haulage: stocks by apiary, needs by day, and whatever the seed adds.
@@ -24,12 +40,14 @@ class Case:
     numbers : by name, a number or an array over the apiaries, the days or both
     flags : what the model has
     labels : three apiaries, a title for the extra decision, two days
+    scale : how large the unit of all amounts is: those of the model are so many times the numbers
     """
 
     numbers: dict[str, np.ndarray]
     flags: dict[str, bool]
     labels: tuple[str, ...] = PLAIN
     kinds: dict[str, str] = field(default_factory=dict)
+    scale: float = 1.0
 
     def changed(self, name: str, at: tuple[int, ...], value: float, *, factor: bool = False) -> Case:
         """Return the case with a number in another place, or all of an array by one factor."""
@@ -40,11 +58,12 @@ class Case:
             numbers[name] = np.full_like(numbers[name], value)
         else:
             numbers[name][at] = value
-        return Case(numbers, self.flags, self.labels, self.kinds)
+        return Case(numbers, self.flags, self.labels, self.kinds, self.scale)
 
     def build(self) -> rk.Model:
         """Return the model."""
-        n, has = self.numbers, self.flags
+        has, s = self.flags, self.scale
+        n = {name: value * (s if name in AMOUNTS else 1.0) for name, value in self.numbers.items()}
         site = rk.Axis("site", list(self.labels[:3]))
         day = rk.Axis("day", list(self.labels[4:]))
         model = rk.Model(f"Haulage of {self.labels[0]}")
@@ -66,14 +85,14 @@ class Case:
         demand = ship.sum(site) + 0.5 * extra.repeat(day)
         model.require("demand", need <= demand if has["turned"] else demand >= need)
         if has["either"]:
-            model.require("side", rk.either(ship.sum(site).at(day=self.labels[4]) >= float(n["side"]), extra >= 3))
+            model.require("side", rk.either(ship.sum(site).at(day=self.labels[4]) >= float(n["side"]), extra >= 3 * s))
         if has["previous"]:
             total = ship.sum(site)
             model.require("steady", total <= total.previous(day, start=float(n["before"])) + float(n["step"]))
         if has["range"]:
             model.require("room", ship.sum().between(float(n["room_low"]), float(n["room_high"])))
         if has["curve"]:
-            corners = [(0, 0), (4, float(n["fare"])), (4, float(n["fare"]) / 2 + 3), (40, 60)]
+            corners = [(0, 0), (4 * s, float(n["fare"]) * s), (4 * s, (float(n["fare"]) / 2 + 3) * s), (40 * s, 60 * s)]
             parts["fares"] = model.curve("fares", ship.sum(day), corners).sum()
         model.quantity("sent", ship.sum(day), unit="crate")
         if has["maximize"]:
@@ -86,12 +105,13 @@ class Case:
         return model
 
 
-def case(seed: int, **flags: bool) -> Case:
+def case(seed: int, scale: float = 1.0, **flags: bool) -> Case:
     """Return a case; flags given are set, the others are by chance."""
     rng = np.random.default_rng([seed, 77])
     names = ("whole", "used", "turned", "either", "previous", "range", "curve", "maximize", "several")
     chance = (0.4, 0.5, 0.5, 0.25, 0.3, 0.4, 0.3, 0.4, 0.3)
     has = {name: bool(rng.random() < share) for name, share in zip(names, chance, strict=True)}
+    has["whole"] &= scale == 1.0  # a search through millions of integers is another matter
     lanes = (rng.random((3, 2)) < 0.8).astype(float)
     lanes[0] = 1.0
     numbers = {
@@ -105,7 +125,7 @@ def case(seed: int, **flags: bool) -> Case:
               "side": (1, 9), "before": (2, 9), "step": (0, 4), "room_low": (2, 8), "room_high": (9, 20), "fare": (4, 9),
               "price": (2, 12)}  # fmt: skip
     numbers |= {name: np.array(float(rng.integers(low, high))) for name, (low, high) in single.items()}
-    return Case(numbers, has | flags)
+    return Case(numbers, has | flags, scale=scale)
 
 
 @dataclass(frozen=True)
@@ -127,11 +147,12 @@ def twists(one: Case, seed: int) -> list[Twist]:
     )
 
     def number_of(name: str, at: tuple[int, ...] = (), factor: bool = False) -> Callable[[Case, float], Case]:
-        return lambda old, value: old.changed(name, at, value, factor=factor)
+        unit = one.scale if name in AMOUNTS and not factor else 1.0
+        return lambda old, value: old.changed(name, at, value / unit, factor=factor)
 
     def twist(what: str, case: Callable[[Case, float], Case], low: int, high: int) -> Twist:
-        value = float(rng.integers(low, high))
-        return Twist(f"{what}={value:g}", what, case, value)
+        value = float(rng.integers(low, high)) * (1.0 if what.startswith("extra_cost") else one.scale)
+        return Twist(f"{what}={value:.15g}", what, case, value)
 
     factor = float(rng.choice([0.5, 0.75, 1.25, 1.5]))
     found = [

@@ -18,6 +18,7 @@ Bytes = npt.NDArray[np.uint8]
 
 ENDLESS = 1e20  # limits of this size and beyond count as none
 CONTINUOUS, INTEGER, SEMICONTINUOUS = 0, 1, 2  # `kinds` are sums of these marks
+LARGEST = 1e100  # coefficients from here on: their products would leave the range of numbers
 INT32_MAX = np.iinfo(np.int32).max
 
 
@@ -179,7 +180,7 @@ class Problem:
         Raises
         ------
         DataError
-            If shapes disagree, a value is NaN, a coefficient or cost is infinite, a lower limit is
+            If shapes disagree, a value is NaN, a coefficient or cost is 1e100 or larger, a lower limit is
             +infinity or an upper one -infinity, or there are too many entries for 32-bit indices.
         """
         # a matrix that knows itself to be in order is not gone through again
@@ -204,8 +205,10 @@ class Problem:
         for name in ("upper", "row_upper"):
             parts[name] = _endless(parts[name])
             _forbid(parts[name] == -np.inf, name, "-infinity, or a number of -1e20 or less, cannot be an upper limit")
-        _forbid(~np.isfinite(parts["costs"]), "costs", "a cost must be finite")
-        _forbid(~np.isfinite(a.data), "matrix", "a coefficient must be finite")
+        _forbid(np.abs(parts["costs"]) >= LARGEST, "costs", f"a cost must be smaller than {LARGEST:g}")
+        _forbid(np.abs(a.data) >= LARGEST, "matrix", f"a coefficient must be smaller than {LARGEST:g}")
+        if not abs(offset) < LARGEST:
+            raise DataError(f"offset: the constant of an objective must be smaller than {LARGEST:g}")
         marks = np.zeros(n, np.uint8) if kinds is None else np.ascontiguousarray(kinds, np.uint8)
         if marks.shape != (n,):
             raise DataError(f"kinds has shape {marks.shape}, needed is ({n},)")

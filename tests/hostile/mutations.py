@@ -36,7 +36,7 @@ def damaged(content: bytes, name: str, rng: random.Random) -> bytes:
         )
     if rng.random() < 0.02 and not name.endswith((".xlsx", ".ods", ".gz", ".db", ".parquet")):
         return content.decode("utf-8", "replace").encode(
-            rng.choice(("utf-16", "utf-16-be", "utf-32", "utf-8-sig", "cp037"))
+            rng.choice(("utf-16", "utf-16-be", "utf-32", "utf-8-sig", "cp037")), "replace"
         )
     if name.endswith(".gz"):
         if rng.random() < 0.2:

@@ -1,4 +1,4 @@
-"""Run a part by hand: ``python -m tests.hostile.run files FIRST COUNT``."""
+"""Run a part by hand: ``python -m tests.hostile.run PART FIRST COUNT``; what is wrong is printed as it is found."""
 
 from __future__ import annotations
 
@@ -6,23 +6,27 @@ import sys
 import time
 from collections import Counter
 
-from tests.hostile import files
+from tests.hostile import files, parts
 from tests.hostile.watched import watched
 
-if __name__ == "__main__":
-    first, count = int(sys.argv[2]), int(sys.argv[3])
+
+def run(part: str, numbers: range) -> int:
+    """Return how many of a part's cases went wrong."""
+    work, seconds = parts.PARTS[part]
     files.folder()
-    seen, classes, example = Counter(), Counter(), {}
-    began = time.monotonic()
-    slow = []
-    for found in watched(files.one, range(first, first + count), 2, 20.0):
+    seen, wrong, slowest, began = Counter[str](), 0, 0.0, time.monotonic()
+    for found in watched(work, numbers, 2, seconds):
         seen[found.said] += 1
-        slow.append((found.seconds, found.number))
+        slowest = max(slowest, found.seconds)
         if found.wrong:
-            kind = found.wrong.split(" | ")[0][:60] + " | " + found.wrong.split(" | ")[-1][:100]
-            classes[kind] += 1
-            example.setdefault(kind, (found.number, found.wrong))
-    for kind, n in classes.most_common():
-        print(n, example[kind])
-    print(count, "cases", f"{time.monotonic() - began:.0f} s, wrong {sum(classes.values())}")
-    print("slowest", sorted(slow)[-8:])
+            wrong += 1
+            print(f"{part} {found.number}: {found.wrong}", flush=True)
+    took = time.monotonic() - began
+    print(
+        f"{part}: {len(numbers):,} cases, {len(seen):,} kinds of end, slowest {slowest:.1f} s, wrong {wrong}, {took:.0f} s"
+    )
+    return wrong
+
+
+if __name__ == "__main__":
+    sys.exit(bool(run(sys.argv[1], range(int(sys.argv[2]), int(sys.argv[2]) + int(sys.argv[3])))))

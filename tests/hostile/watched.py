@@ -13,6 +13,8 @@ from multiprocessing.connection import Connection, wait
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from ruddock.insight.scenarios import follow_parent
+
 MEMORY = 3 << 30  # address space that a case may take beyond what a process has at its start
 
 
@@ -82,6 +84,7 @@ def watched(
 
 def _serve(work: Callable[[int], tuple[str, str]], there: Connection) -> None:
     os.setpgid(0, 0)  # so that helpers of the case end with it
+    follow_parent()
     held = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (held + MEMORY, held + MEMORY))
     while (number := there.recv()) is not None:

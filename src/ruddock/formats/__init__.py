@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ruddock.errors import FormatError
+from ruddock.errors import DataError, FormatError
 from ruddock.modelling.model import Model
 
 if TYPE_CHECKING:
@@ -63,14 +63,17 @@ def read_with(path: Path, given: Given, sheet: str | None = None) -> Model:
         return read_rdk(path, given)
     if given:
         raise FormatError("only a .rdk model has data tables to replace", path=str(path))
-    if _is_mps(path):
-        from ruddock.formats.mps.read import read_mps
+    try:
+        if _is_mps(path):
+            from ruddock.formats.mps.read import read_mps
 
-        return read_mps(path)
-    if path.suffix.lower() in GRIDS:
-        from ruddock.formats.grid.read import read_grid
+            return read_mps(path)
+        if path.suffix.lower() in GRIDS:
+            from ruddock.formats.grid.read import read_grid
 
-        return read_grid(path, sheet)
+            return read_grid(path, sheet)
+    except DataError as error:  # of the arrays as a whole
+        raise FormatError(str(error), path=str(path)) from None
     if path.suffix.lower() == ".json":
         from ruddock.formats.model_json import read_model_json
 

@@ -105,7 +105,7 @@ def check_archive(content: bytes, path: Path) -> None:
                 raise FormatError(too_large(most), path=str(path))
             for entry in entries:
                 if entry.filename.endswith((".xml", ".rels", ".rdf")):
-                    parser = ParserCreate()
+                    parser = ParserCreate(namespace_separator=" ")  # as those of the packages
                     parser.StartDoctypeDeclHandler = _no_entities
                     parser.Parse(archive.read(entry), True)  # packages print what they cannot parse
     except (*DAMAGED, ExpatError) as error:

@@ -18,14 +18,13 @@ from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree.tighten import implied_bounds
 from ruddock.errors import ModelError, NoPlanError
 from ruddock.modelling.lowering import lowered
-from ruddock.modelling.options import Clock, SolveOptions, running
+from ruddock.modelling.options import QUESTION_SECONDS, Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.solve import engine_options
 from ruddock.problem import INTEGER, Floats, Problem
 
 DIFFERENT = 1e-6  # relative: plans nearer to one another in every decision are the same
 MOST_TRIES = 400  # decisions of a linear model whose range on the optimal face is looked at
-SECONDS = 60.0  # spent without a limit of one's own
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -105,7 +104,7 @@ def alternatives(plan: Plan, most: int, time_limit: float | None) -> Alternative
         )
     if isinstance(most, bool) or not isinstance(most, (int, np.integer)) or most < 1:
         raise ModelError(f"at least one alternative must be asked for, not {most!r}")
-    options = SolveOptions(time_limit=SECONDS if time_limit is None else time_limit)
+    options = SolveOptions(time_limit=QUESTION_SECONDS if time_limit is None else time_limit)
     formulation = plan.formulation
     whole = lowered(formulation)
     problems = whole.problems

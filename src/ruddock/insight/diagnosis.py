@@ -23,7 +23,7 @@ from ruddock.insight.proof import line_of, proof_of, written
 from ruddock.insight.repairs import Repair, Search, find_repairs
 from ruddock.insight.steps import steps_of
 from ruddock.modelling.lowering import Lowered, lowered
-from ruddock.modelling.options import Clock, SolveOptions, running
+from ruddock.modelling.options import QUESTION_SECONDS, Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.solve import solve_formulation
 from ruddock.modelling.written import limit_of
@@ -33,7 +33,6 @@ if TYPE_CHECKING:
     from ruddock.modelling.model import Model
     from ruddock.problem import Problem
 
-SECONDS = 60.0  # for solve, clashes and repairs together, without a limit of one's own
 FAR = 1e3  # a bound this far beyond a point is tried to see whether it ends an unlimited objective
 
 
@@ -197,7 +196,7 @@ class Diagnosis(Result):
 
 def diagnose(model: Model, may_change: Any, given: Mapping[str, Any]) -> Diagnosis:
     """Find out why a model has no plan; see `Model.diagnose`."""
-    options = SolveOptions.of({"time_limit": SECONDS, **given})
+    options = SolveOptions.of({"time_limit": QUESTION_SECONDS, **given})
     formulation = model.formulation()
     with running(options, formulation) as clock:
         plan = solve_formulation(formulation, options, clock)
@@ -207,7 +206,7 @@ def diagnose(model: Model, may_change: Any, given: Mapping[str, Any]) -> Diagnos
 
 def diagnose_plan(plan: Plan, may_change: Any = None, time_limit: float | None = None) -> Diagnosis:
     """Find out why a solve gave no plan."""
-    options = SolveOptions(time_limit=SECONDS if time_limit is None else time_limit)
+    options = SolveOptions(time_limit=QUESTION_SECONDS if time_limit is None else time_limit)
     with running(options) as clock:
         return _diagnosed(plan, may_change, clock)
 

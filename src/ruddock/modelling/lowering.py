@@ -25,8 +25,9 @@ from ruddock.modelling.previous import look_back
 from ruddock.modelling.relation import Sides
 from ruddock.modelling.rules import Either, Implication, Run, When
 from ruddock.modelling.terms import NO_TERMS, Terms
-from ruddock.problem import INTEGER, Bytes, Floats, Problem, reaching_zero
+from ruddock.problem import INTEGER, LARGEST, Bytes, Floats, Problem, reaching_zero
 
+SMALLER = f"numbers from {LARGEST:g} on cannot be calculated with: use a larger unit"
 ANY_ROOM = 1e6  # left to rules of a model that has no plan whatever they say
 Owner = tuple[Ruled | Curve, int]  # a rule or curve, and which of its members
 
@@ -60,7 +61,18 @@ class Lowered:
                 costs = costs + np.bincount(columns, part.values, size)
                 offset += float(part.constants[0])
             costs, offset = objective.sign * costs + 0.0, objective.sign * offset
+            self._refuse_large(objective, costs, offset)
         return replace(self.base, costs=costs, offset=offset)
+
+    def _refuse_large(self, objective: Objective, costs: Floats, offset: float) -> None:
+        large = np.flatnonzero(np.abs(costs) >= LARGEST)
+        if len(large):
+            name = self.formulation.decision_names[int(large[0])] if large[0] < self.formulation.size else "a rule"
+            raise ModelError(
+                f"{objective.name}: the coefficient of {name} is {objective.sign * costs[large[0]]:.3g}; {SMALLER}"
+            )
+        if not abs(offset) < LARGEST:
+            raise ModelError(f"{objective.name}: its constant is {objective.sign * offset:.3g}; {SMALLER}")
 
     @property
     def problems(self) -> list[Problem]:
@@ -135,6 +147,11 @@ class _Lowering:
         rows, columns, values, low, high = self.written
         size = sum(map(len, self.lower))
         m = len(low)
+        large = np.flatnonzero(np.abs(values) >= LARGEST)
+        if len(large):
+            row, name = int(rows[large[0]]), self.formulation.decision_names[int(columns[large[0]])]
+            part, at = self.formulation.constraint_at(row)
+            raise ModelError(f"{part.member(at)}: the coefficient of {name} is {values[large[0]]:.3g}; {SMALLER}")
         all_rows, all_columns, all_values, lows, highs = [rows], [columns], [values], [low], [high]
         for terms, own_low, own_high in self.rows:
             all_rows.append((terms.rows + m).astype(np.int32))

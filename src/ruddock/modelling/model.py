@@ -133,7 +133,8 @@ class Model(Building):
             A limit, a family of them, a bound such as ``hampers.upper``, a coefficient such as ``margin.jars``, data:
             all of them go to one value together. ``"power*"`` multiplies them by one factor.
         **options
-            As for `solve`, for all solves together; what was solved when a limit or Ctrl-C ends it is kept.
+            As for `solve`, for all solves together, 60 seconds by default; what was solved when a limit or Ctrl-C ends
+            it is kept.
 
         Raises
         ------
@@ -163,7 +164,7 @@ class Model(Building):
         objective : float or dict of objective to value, optional
             A value that the first objective, or each named, should be at least as good as.
         **options
-            As for `solve`.
+            As for `solve`; the time limit is 60 seconds by default.
 
         Raises
         ------
@@ -184,7 +185,7 @@ class Model(Building):
         values : dict, Series or path of a CSV or workbook with columns ``decision`` and ``value``
             Decisions by name, ``ship[Fell,Quay]``; those not given count as 0.
         **options
-            As for `solve`, for the best plan.
+            As for `solve`, for the best plan; the time limit is 60 seconds by default.
 
         Raises
         ------
@@ -242,7 +243,7 @@ class Model(Building):
         on_point : callable, optional
             Called with the number of points so far.
         **options
-            As for `solve`, for all solves together; the points found by then are kept.
+            As for `solve`, for all solves together, 60 seconds by default; the points found by then are kept.
 
         Raises
         ------

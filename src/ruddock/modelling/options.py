@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 else:  # a plan imports what it is solved with
     Plan = Any
 
+QUESTION_SECONDS = 60.0  # that a question of many solves takes without a limit of its own
 METHODS: tuple[str, ...] = get_args(Method)
 
 

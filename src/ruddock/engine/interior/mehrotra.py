@@ -54,7 +54,7 @@ class _Barrier:
     def start(self, w: Floats) -> Floats:
         """Return ``w`` moved well inside its bounds."""
         room = np.where(self.low & self.high, self.upper - self.lower, np.inf)
-        distance = np.minimum(np.maximum(1.0, np.abs(w).mean()), 0.25 * room)
+        distance = np.minimum(max(1.0, _mean(w)), 0.25 * room)
         w = np.where(self.low, np.maximum(w, self.lower + distance), w)
         return np.where(self.high, np.minimum(w, self.upper - distance), w)
 
@@ -126,7 +126,7 @@ def _interior_point(
     w = barrier.start(transposed @ normal.solve(b))
     y = normal.solve(matrix @ c)
     reduced = c - transposed @ y
-    size = max(1.0, float(np.abs(reduced).mean()))
+    size = max(1.0, _mean(reduced))
     zl = np.where(low, np.maximum(reduced, 0.0) + size, 0.0)
     zu = np.where(high, np.maximum(-reduced, 0.0) + size, 0.0)
     b_size, c_size = 1.0 + np.abs(b).max(initial=0.0), 1.0 + np.abs(c).max(initial=0.0)
@@ -199,5 +199,11 @@ def _step(*moves: tuple[Floats, Floats, np.ndarray]) -> float:
     for quantity, change, held in moves:
         falls = held & (change < 0)
         if falls.any():
-            most = min(most, float((quantity[falls] / -change[falls]).min()))
+            with np.errstate(over="ignore"):  # of a change too small to reach anything
+                most = min(most, float((quantity[falls] / -change[falls]).min()))
     return most
+
+
+def _mean(values: Floats) -> float:
+    """Return the mean size of values; 0 of none."""
+    return float(np.abs(values).mean()) if len(values) else 0.0

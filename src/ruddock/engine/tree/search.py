@@ -32,6 +32,7 @@ from ruddock.problem import Floats, Problem
 
 MOST_TURNS = 200  # that a node is solved anew because its point has left its bounds
 TRIED_AGAIN = 5  # times that trials may fix something at one node
+ROUNDING = 1e-13  # relative: less than this a whole value is off by rounding alone
 NEAR_SHARE = 0.1  # of the time left that one search near a plan may take
 NEAR_ITERATIONS, NEAR_SIZE = 5000, 20  # that it may take, the second for each row and column
 
@@ -295,7 +296,10 @@ class TreeSearch(Walk):
             if state.useless(node.bound):
                 return None, False
             # snapping moved the plan off this value, or failed: take the domain apart further
-            violated = np.flatnonzero(state.domain.distance(x) > NEAR)
+            distance = state.domain.distance(x)
+            violated = np.flatnonzero(distance > NEAR)
+            if not len(violated) and taken and self._loose(node):
+                violated = np.flatnonzero(distance > ROUNDING * np.maximum(1.0, np.abs(x)))
             if not len(violated):
                 if not taken:
                     return self._branch_blindly(node, here), False

@@ -98,10 +98,13 @@ class Walk:
 
     def _met(self, node: Node) -> None:
         """End with a node whose whole point is a plan; what is more than the relaxation's tolerance stays unproven."""
-        state = self.state
-        best = state.incumbent.value
-        if best - node.bound > state.options.goal.noise(best, FEASIBILITY):
-            state.frontier.give_up(node.bound)
+        if self._loose(node):
+            self.state.frontier.give_up(node.bound)
+
+    def _loose(self, node: Node) -> bool:
+        """Say whether a node's bound is below the best plan by more than the relaxation's tolerance."""
+        best = self.state.incumbent.value
+        return best - node.bound > self.state.options.goal.noise(best, FEASIBILITY)
 
     def _divide(self, node: Node, branch: Branch, parent: Parent) -> Node:
         """Make both children of a node; queue one and return the other to go on with."""
