@@ -33,7 +33,7 @@ def own_work(folder: Path, count: int) -> float:
     store = Store(sqlite_url(folder / "own.db"), pooled=False)
     store.prepare()
     runner._warm()
-    from ruddock.formats.files import json_text
+    from ruddock.files import json_text
     from ruddock.formats.model_json import model_document
     from ruddock.jobs.work import Work
 

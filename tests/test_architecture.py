@@ -13,6 +13,7 @@ SOURCE = Path(rk.__file__).parent if (Path(rk.__file__).parent / "problem.py").e
 LAYERS = [
     "characters",
     "errors",
+    "files",
     "document",
     "progress",
     "problem",

@@ -10,7 +10,7 @@ from inspect import signature
 from pathlib import Path
 
 import ruddock as rk
-from tests.hostile import files, tiny
+from tests.hostile import faults, files, tiny
 from tests.oracles import ORACLES
 
 
@@ -44,4 +44,5 @@ PARTS: dict[str, tuple[Callable[[int], tuple[str, str]], float]] = {
     "files": (files.one, 20.0),
     "tiny": (_tiny, 60.0),
     "questions": (_question, 120.0),
+    "faults": (faults.one, 300.0),
 }

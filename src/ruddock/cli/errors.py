@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import errno
+import os
+import signal
 import sys
+import threading
 import warnings
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from importlib import import_module
 from typing import Any
 
@@ -12,6 +17,8 @@ import click
 
 from ruddock.cli.say import say
 from ruddock.errors import RuddockError, RuddockWarning
+
+READER_GONE = 141  # as of a program that writes on into a closed pipe
 
 
 class RuddockGroup(click.Group):
@@ -34,6 +41,15 @@ class RuddockGroup(click.Group):
             import_module(self._modules[cmd_name])
         return super().get_command(context, cmd_name)
 
+    def invoke(self, context: click.Context) -> Any:
+        """Run a command; output that cannot be written ends it with a reason of ours."""
+        try:
+            return super().invoke(context)
+        except OSError as error:
+            if error.errno == errno.EPIPE:
+                raise _ReaderGoneError from None
+            raise _UnwritableError(error.strerror or str(error)) from None
+
     def main(  # type: ignore[override]
         self,
         args: Sequence[str] | None = None,
@@ -45,11 +61,13 @@ class RuddockGroup(click.Group):
         """Run the command line; an error ends it with status 2, what a command says with its own."""
         if not standalone_mode:
             return super().main(args, prog_name, standalone_mode=False, **extra)
-        with warnings.catch_warnings():
+        with warnings.catch_warnings(), _ended_gently() as ended:
             warnings.showwarning = _show_warning
             warnings.simplefilter("always", RuddockWarning)
             try:
                 status = super().main(args, prog_name or "ruddock", standalone_mode=False, **extra)
+                if sys.stdout is not None:  # which may be closed from the start
+                    sys.stdout.flush()
             except RuddockError as error:
                 show_error(str(error))
                 status = 2
@@ -60,8 +78,61 @@ class RuddockGroup(click.Group):
                 status = 2
             except (click.Abort, KeyboardInterrupt):
                 say("stopped", err=True)
-                status = 1
+                status = ended.status
+            except (_ReaderGoneError, BrokenPipeError):
+                status = READER_GONE
+            except (_UnwritableError, OSError) as error:
+                show_error(f"the output cannot be written: {getattr(error, 'strerror', None) or error}")
+                status = 2
+        if status in (READER_GONE, 2):
+            _give_up_output()
         sys.exit(status if isinstance(status, int) else 0)
+
+
+class _ReaderGoneError(Exception):
+    """What reads the output has closed it."""
+
+
+class _UnwritableError(Exception):
+    """The output cannot be written; the message says why."""
+
+
+class _Ended:
+    """How a run is ended from outside: status 130 by Ctrl-C, 143 by a signal to terminate."""
+
+    status = 128 + signal.SIGINT
+
+
+@contextmanager
+def _ended_gently() -> Iterator[_Ended]:
+    """Take a signal to terminate as Ctrl-C: a solve hands over the best plan it has, and no file is left in part."""
+    ended = _Ended()
+    process = os.getpid()
+
+    def end(number: int, _: Any) -> None:
+        if os.getpid() != process:  # a worker that was forked: it has nothing to hand over
+            os._exit(128 + number)
+        ended.status = 128 + number
+        signal.raise_signal(signal.SIGINT)
+
+    if threading.current_thread() is not threading.main_thread():
+        yield ended
+        return
+    before = signal.signal(signal.SIGTERM, end)
+    try:
+        yield ended
+    finally:
+        signal.signal(signal.SIGTERM, before)
+
+
+def _give_up_output() -> None:
+    """Drop what is still to be written to an output that takes nothing: Python would complain of it at its end."""
+    try:
+        if sys.stdout is not None:
+            sys.stdout.flush()
+    except (OSError, ValueError):
+        with suppress(OSError, ValueError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def show_error(message: str) -> None:

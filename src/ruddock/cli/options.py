@@ -295,7 +295,7 @@ def given_words(words: tuple[str, ...]) -> dict[str, float | str]:
 
 def write_json(path: str, document: object) -> None:
     """Write a document to a file, and say so, or to standard output for ``-``."""
-    from ruddock.formats.files import json_text, write_text
+    from ruddock.files import json_text, write_text
 
     text = json_text(document)
     if path == "-":

@@ -43,8 +43,8 @@ def scenarios(
         found = built.scenarios(table, jobs=jobs, keep=keep, each_time_limit=each_time_limit, on_result=listener, **how)
     out.write(found)
     if csv_path is not None:
+        from ruddock.files import write_text
         from ruddock.formats.csv_text import csv_text
-        from ruddock.formats.files import write_text
 
         write_text(Path(csv_path), csv_text(found.with_decisions()))
         out.said(csv_path)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ParamSpec
 
 from ruddock.characters import visible
 from ruddock.errors import FormatError
+from ruddock.files import written_whole
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -79,9 +80,9 @@ def saved(ax: Axes, path: Path) -> None:
     import matplotlib as mpl
 
     try:
-        with mpl.rc_context(WORDS):
-            ax.get_figure().savefig(path, dpi=150)  # type: ignore[union-attr]
-    except (OSError, ValueError) as error:
+        with mpl.rc_context(WORDS), written_whole(path, path.suffix) as temporary:
+            ax.get_figure().savefig(temporary, dpi=150)  # type: ignore[union-attr]
+    except ValueError as error:
         raise FormatError(f"the figure cannot be written: {error}", path=str(path)) from None
 
 

@@ -54,7 +54,7 @@ def read(
 
 def read_with(path: Path, given: Given, sheet: str | None = None) -> Model:
     """Read a model with what was given in place of its tables."""
-    from ruddock.formats.files import check_regular
+    from ruddock.files import check_regular
 
     check_regular(path)
     if path.suffix.lower() == ".rdk":

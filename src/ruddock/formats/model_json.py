@@ -12,7 +12,7 @@ import numpy as np
 
 from ruddock.characters import escaped
 from ruddock.errors import DataError, FormatError, ModelError
-from ruddock.formats.files import read_text, write_text
+from ruddock.files import read_text, write_text
 from ruddock.formats.labels_json import axis_of, labels_document
 from ruddock.formats.schemas.model import SCHEMA
 from ruddock.modelling.axis import Axis

@@ -12,7 +12,7 @@ from weakref import WeakSet
 import numpy as np
 
 from ruddock.errors import FormatError
-from ruddock.formats.files import check_regular, locked, unpacked
+from ruddock.files import check_regular, locked, unpacked
 from ruddock.insight.scenario_table import Scenario
 
 FORMAT = "ruddock-scenario-results/1"

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import httpx
 
 from ruddock.errors import FormatError, ModelError, NoPlanError, RuddockError
-from ruddock.formats.files import written_whole
+from ruddock.files import written_whole
 from ruddock.insight.scenarios import Answer, Task, work
 from ruddock.jobs.parcel import Parcel, model_sent, table_sent
 from ruddock.jobs.records import Job, Request

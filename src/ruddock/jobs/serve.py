@@ -16,7 +16,7 @@ from platformdirs import user_data_path
 from sqlalchemy import make_url
 
 from ruddock.errors import DataError, FormatError
-from ruddock.formats.files import locked
+from ruddock.files import locked
 from ruddock.jobs.app import application
 from ruddock.jobs.cluster import Workers
 from ruddock.jobs.settings import MEGABYTE, Settings, sqlite_url

@@ -12,8 +12,8 @@ from typing import IO
 
 from ruddock.characters import unquote
 from ruddock.errors import FormatError, known, listed
+from ruddock.files import DAMAGED
 from ruddock.formats import FORMS
-from ruddock.formats.files import DAMAGED
 from ruddock.formats.tables.sources import READABLE, TableSource, is_database
 from ruddock.jobs.records import Request
 from ruddock.jobs.settings import MEGABYTE, Settings

@@ -22,8 +22,8 @@ from ruddock.engine.in_order import solve_in_order
 from ruddock.engine.outcome import Limits
 from ruddock.engine.outcome import Progress as EngineProgress
 from ruddock.errors import RuddockError
+from ruddock.files import json_text
 from ruddock.formats import read_with
-from ruddock.formats.files import json_text
 from ruddock.formats.tables.given import Given
 from ruddock.jobs.orders import Order
 from ruddock.jobs.records import Job, Progress

@@ -11,7 +11,7 @@ from ruddock.document.content import Document, Section, Sentence
 from ruddock.document.markdown import markdown
 from ruddock.document.result import REPORTS, Result
 from ruddock.errors import FormatError, known
-from ruddock.formats.files import json_text, write_text
+from ruddock.files import json_text, write_text
 from ruddock.modelling.plan import Plan
 from ruddock.reporting.plan_report import plan_report, with_figure
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
+from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,7 +18,7 @@ from ruddock.document.content import Document, Section, Sentence
 from ruddock.document.numbers import DUST, number, with_unit
 from ruddock.document.result import Result
 from ruddock.document.sheet import FORMAT, fit_columns, put, write_document
-from ruddock.formats.files import written_whole
+from ruddock.files import written_whole
 from ruddock.modelling.decisions import Decisions, goes_by_label
 from ruddock.modelling.plan import Plan
 
@@ -62,7 +63,9 @@ def write_workbook(
         _printed(sheet)
         write_document(sheet, Document(document.title, rest))
     with written_whole(path) as temporary:
-        book.save(temporary)
+        held = BytesIO()  # an archive on a disk that is full could not even be closed
+        book.save(held)
+        temporary.write_bytes(held.getvalue())
 
 
 def _appendix_at(document: Document) -> int:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ruddock.errors import FormatError
-from ruddock.formats.files import written_whole
+from ruddock.files import written_whole
 from ruddock.formats.grid.find import text_at
 from ruddock.formats.grid.own import FILLED, Block, own_blocks
 from ruddock.formats.grid.read import Reading, read_cells

@@ -12,7 +12,7 @@ from typing import Any, Literal
 import numpy as np
 
 from ruddock.errors import FormatError
-from ruddock.formats.files import write_text, written_whole
+from ruddock.files import write_text, written_whole
 from ruddock.formats.grid.own import CONSTRAINTS, DECISIONS, NONE
 from ruddock.formats.grid.words import CODES, quoted
 from ruddock.formats.grid.xml import copied, with_cells
@@ -49,7 +49,8 @@ def _write_book(path: Path, sheets: dict[str, Rows]) -> None:
     import pandas as pd
 
     engine: Literal["odf", "openpyxl"] = "odf" if path.suffix.lower() == ".ods" else "openpyxl"
-    with pd.ExcelWriter(path, engine=engine) as book:
+    held = io.BytesIO()  # an archive on a disk that is full could not even be closed
+    with pd.ExcelWriter(held, engine=engine) as book:
         for name, rows in sheets.items():
             pd.DataFrame(rows).to_excel(book, sheet_name=name, index=False, header=False, freeze_panes=(1, 1))
             if engine == "openpyxl":
@@ -57,6 +58,7 @@ def _write_book(path: Path, sheets: dict[str, Rows]) -> None:
                     for cell in row:
                         if isinstance(cell.value, str):
                             cell.data_type = "s"  # names stay text, whatever they begin with
+    path.write_bytes(held.getvalue())
     if engine == "openpyxl":
         _to_the_last_digit(path, list(sheets.values()))
 

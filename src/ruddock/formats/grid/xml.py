@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import re
 import zipfile
 from collections.abc import Callable, Mapping
@@ -19,10 +20,12 @@ def copied(source: Path, target: Path, changes: Mapping[str, Callable[[bytes], b
     """Copy an archive, perhaps onto itself, with some of its files changed."""
     with zipfile.ZipFile(source) as old:
         entries = [(entry, old.read(entry)) for entry in old.infolist()]
-    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as new:
+    held = io.BytesIO()  # an archive on a disk that is full could not even be closed
+    with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as new:
         for entry, content in entries:
             change = changes.get(entry.filename)
             new.writestr(entry, content if change is None else change(content))
+    target.write_bytes(held.getvalue())
 
 
 def with_cells(content: bytes, cells: Mapping[tuple[int, int], float | str]) -> bytes:

@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from ruddock.errors import FormatError, RuddockWarning, listed
-from ruddock.formats.files import read_content
+from ruddock.files import read_content
 from ruddock.formats.mps.columns import columns_one_by_one, rows, scan
 from ruddock.formats.mps.limits import bounds, limits, right_sides
 from ruddock.formats.mps.sections import split

@@ -11,7 +11,7 @@ import numpy as np
 
 from ruddock.characters import ACTING, visible
 from ruddock.errors import RuddockWarning, listed
-from ruddock.formats.files import write_text
+from ruddock.files import write_text
 from ruddock.formats.limits import refuse_unwritable
 from ruddock.modelling.lowering import lowered
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from ruddock.document.numbers import plural
 from ruddock.errors import DataError, FormatError, ModelError, known, together
-from ruddock.formats.files import read_text
+from ruddock.files import read_text
 from ruddock.formats.rdk import inline
 from ruddock.formats.rdk.data_changes import with_data_changes
 from ruddock.formats.rdk.domains import read_domain

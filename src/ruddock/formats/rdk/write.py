@@ -18,7 +18,7 @@ import numpy as np
 
 from ruddock.characters import quote, visible
 from ruddock.errors import FormatError, RuddockError, RuddockWarning, listed
-from ruddock.formats.files import write_text
+from ruddock.files import write_text
 from ruddock.formats.rdk.as_read import text_as_read
 from ruddock.formats.rdk.heads import RESERVED
 from ruddock.formats.rdk.phrases import (

@@ -9,7 +9,7 @@ from pathlib import Path
 import pandas as pd
 
 from ruddock.errors import FormatError, known, listed
-from ruddock.formats.files import check_regular
+from ruddock.files import check_regular
 from ruddock.formats.tables.sheets import MOST_CELLS, FrameSheet
 from ruddock.formats.tables.sources import PASSWORD
 

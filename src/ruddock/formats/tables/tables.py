@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from ruddock.errors import FormatError, known, listed
-from ruddock.formats.files import check_regular, read_text
+from ruddock.files import check_regular, read_text
 from ruddock.formats.tables.database import read_database, read_parquet, read_sqlite
 from ruddock.formats.tables.held import read_data
 from ruddock.formats.tables.layout import Layout, Wanted, find_layout, heading, is_total, plain

@@ -17,7 +17,7 @@ import numpy as np
 import pandas as pd
 
 from ruddock.errors import FormatError, together
-from ruddock.formats.files import as_utf8, unpacked
+from ruddock.files import as_utf8, unpacked
 from ruddock.formats.tables.numerals import Numerals, is_endless, read_numerals, too_large
 from ruddock.formats.tables.quickly import parsed_quickly
 from ruddock.formats.tables.sheets import MOST_COLUMNS, MOST_HEAD, Body, Labels, Sheet, address, without_blank

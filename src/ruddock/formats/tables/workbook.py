@@ -13,7 +13,7 @@ from typing import Any
 from xml.etree import ElementTree
 
 from ruddock.errors import FormatError, known
-from ruddock.formats.files import check_archive, unpacked
+from ruddock.files import check_archive, unpacked
 from ruddock.formats.tables.sheets import MOST_CELLS, MOST_COLUMNS, MOST_ROWS, CellSheet, address
 
 FORMULA = re.compile(rb"<(?:\w+:)?f[\s/>]")
