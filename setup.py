@@ -1,6 +1,7 @@
 """Compiles the kernels: ordinary Python files with Cython types."""
 
 import os
+import sys
 
 from setuptools import Extension, setup
 
@@ -15,6 +16,8 @@ KERNELS = (
     "ruddock.formats.mps.kernel",
 )
 
+FLAGS = ["/O2"] if sys.platform == "win32" else ["-O3", "-g0"]  # without what only a debugger reads: a fifth of the size
+
 
 def extensions():
     """Return the compiled kernels, or none when RUDDOCK_INTERPRETED asks for plain Python."""
@@ -23,7 +26,7 @@ def extensions():
     from Cython.Build import cythonize
 
     modules = [
-        Extension(name, [f"src/{name.replace('.', '/')}.py"], extra_compile_args=["-O3"], optional=True)
+        Extension(name, [f"src/{name.replace('.', '/')}.py"], extra_compile_args=FLAGS, optional=True)
         for name in KERNELS
     ]
     return cythonize(modules, include_path=["src"], build_dir="build/cython")
