@@ -1,5 +1,5 @@
 """Long runs, by hand: ``python -m tests.long_run [parsers] [tables] [engine] [integers] [invariance] [failures] [limits]
-[answers] [jobs]``. Exits 1 if anything is wrong.
+[answers] [jobs] [hostile]``. Exits 1 if anything is wrong.
 """
 
 from __future__ import annotations
@@ -24,6 +24,7 @@ from tests.exact import judge
 from tests.formats.mutated_tables import attempts, meant_otherwise
 from tests.formats.test_rdk import mutations, read
 from tests.generators import STRUCTURES, planted, random_lp
+from tests.hostile.run import run
 from tests.jobs.running import kills
 from tests.oracles import ORACLES
 from tests.transforms import integer_invariance, linear_invariance
@@ -224,6 +225,17 @@ def jobs() -> int:
     return 0
 
 
+def hostile() -> int:
+    """Damage files, solve tiny models, put questions and let commands fail; see `tests.hostile`."""
+    counts = {
+        "files": 100_000,
+        "tiny": 10_000,
+        "questions": 3_600,
+        "faults": 500,
+    }  # a question of those asks five or six
+    return sum(run(part, range(1_000_000, 1_000_000 + count)) for part, count in counts.items())
+
+
 RUNS = {
     "parsers": lambda: parsers() + mps(),
     "tables": tables,
@@ -234,6 +246,7 @@ RUNS = {
     "limits": limits,
     "answers": answers,
     "jobs": jobs,
+    "hostile": hostile,
 }
 
 
