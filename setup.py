@@ -16,7 +16,8 @@ KERNELS = (
     "ruddock.formats.mps.kernel",
 )
 
-FLAGS = ["/O2"] if sys.platform == "win32" else ["-O3", "-g0"]  # without what only a debugger reads: a fifth of the size
+# without what only a debugger reads: a fifth of the size
+FLAGS = ["/O2"] if sys.platform == "win32" else ["-O3", "-g0"]
 
 
 def extensions():
