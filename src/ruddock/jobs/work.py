@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from ruddock.characters import in_line
 from ruddock.document.console import text
 from ruddock.document.html import body
 from ruddock.engine.in_order import solve_in_order
@@ -125,7 +126,7 @@ class Work:
         for name, content in self.store.sent(self.number).items():
             Path(name).write_bytes(content)
         model = self._read()
-        self._name = model.name
+        self._name = in_line(model.name)
         if self.request.kind == "scenarios":
             return self._scenarios(model)
         if self.request.kind == "diagnose":
