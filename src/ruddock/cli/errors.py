@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import io
 import os
 import signal
 import sys
@@ -61,6 +62,9 @@ class RuddockGroup(click.Group):
         """Run the command line; an error ends it with status 2, what a command says with its own."""
         if not standalone_mode:
             return super().main(args, prog_name, standalone_mode=False, **extra)
+        for stream in (sys.stdout, sys.stderr):
+            if isinstance(stream, io.TextIOWrapper):  # an output that lacks a character shows ? in its place
+                stream.reconfigure(errors="replace")
         with warnings.catch_warnings(), _ended_gently() as ended:
             warnings.showwarning = _show_warning
             warnings.simplefilter("always", RuddockWarning)

@@ -28,7 +28,9 @@ from ruddock.problem import Floats
 
 FORMAT = "ruddock-model/1"
 HALF = re.compile(r"\\u[dD][89a-fA-F]")  # of a character that JSON may write in two parts
-PLAIN: dict[str, tuple[type, ...]] = {"number": (int, float), "integer": (int,), "null": (type(None),)}
+PLAIN: dict[str, tuple[type, ...]] = {  # exactly these: True is not taken for an integer
+    "number": (int, float), "integer": (int,), "null": (type(None),), "string": (str,), "boolean": (bool,),
+}  # fmt: skip
 
 
 def write_model_json(model: Model, path: Path) -> None:
@@ -223,20 +225,20 @@ def _check_schema(document: dict[str, Any], path: Path) -> None:
 
 @cache
 def _validator() -> Any:
-    """Return a validator that looks at a list of plain numbers as a whole, and one by one only if one is none."""
+    """Return a validator that looks at a list of plain values as a whole, and one by one only if one is none."""
     from jsonschema import Draft202012Validator
     from jsonschema.validators import extend
 
     one_by_one = Draft202012Validator.VALIDATORS["items"]
 
     def items(validator: Any, each: Any, instance: Any, schema: Any) -> Any:
-        return () if _plain_numbers(each, instance) else one_by_one(validator, each, instance, schema)
+        return () if _plain_values(each, instance) else one_by_one(validator, each, instance, schema)
 
     return extend(Draft202012Validator, {"items": items})(SCHEMA)
 
 
-def _plain_numbers(each: Any, instance: Any) -> bool:
-    """Say whether this is a list of what a schema of nothing but numbers allows."""
+def _plain_values(each: Any, instance: Any) -> bool:
+    """Say whether this is a list of what a schema of nothing but types and a range of numbers allows."""
     if (
         not isinstance(instance, list)
         or not isinstance(each, dict)
