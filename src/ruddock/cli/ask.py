@@ -73,6 +73,8 @@ def sweep(model: Input, out: Output, how: dict[str, Any], what: str, start: floa
 
     WHAT is a limit, a family of them, a bound (jars.upper), a coefficient (margin.jars) or data; all of a family go to
     one value, with a * after the name by one factor.
+
+    It stops after 60 seconds without --time-limit, and shows what was found by then.
     """
     found = model.read().sweep(what, start, stop, points=points, **how)
     out.write(found)
@@ -91,7 +93,7 @@ def reach(
 ) -> None:
     """Find the tightest value of WHAT, a limit or bound, that reaches a target, or the proof that none does.
 
-    Exit status 1 if no value reaches it.
+    It stops after 60 seconds without --time-limit. Exit status 1 if no value reaches it.
     """
     from ruddock.modelling.changes import parse_changes
 
@@ -113,7 +115,7 @@ def reach(
 def appraise(model: Input, out: Output, how: dict[str, Any], values: Path) -> None:
     """Judge a plan made by hand: VALUES is a .csv or .xlsx with the columns decision and value.
 
-    Exit status 1 if it violates the model.
+    The search for a better plan stops after 60 seconds without --time-limit. Exit status 1 if it violates the model.
     """
     found = model.read().appraise(values, **how)
     out.write(found)
