@@ -64,8 +64,8 @@ def scenarios(
 def tradeoff(model: Input, out: Output, how: dict[str, Any], objectives: tuple[str, ...], points: str) -> None:
     """Set OBJECTIVES of MODEL against each other: from the best of the first to the best of the second.
 
-    The first two by default; three and more are looked at on a grid. It stops after 60 seconds without --time-limit, and shows what was found by then.
-    Exit status 1 if there is no plan.
+    The first two by default; three and more are looked at on a grid. It stops after 60 seconds without --time-limit,
+    and shows what was found by then. Exit status 1 if there is no plan.
     """
     from ruddock.cli.show import counting
 
