@@ -205,8 +205,8 @@ class Problem:
         for name in ("upper", "row_upper"):
             parts[name] = _endless(parts[name])
             _forbid(parts[name] == -np.inf, name, "-infinity, or a number of -1e20 or less, cannot be an upper limit")
-        _forbid(np.abs(parts["costs"]) >= LARGEST, "costs", f"a cost must be smaller than {LARGEST:g}")
-        _forbid(np.abs(a.data) >= LARGEST, "matrix", f"a coefficient must be smaller than {LARGEST:g}")
+        _forbid(~(np.abs(parts["costs"]) < LARGEST), "costs", f"a cost must be finite and smaller than {LARGEST:g}")
+        _forbid(~(np.abs(a.data) < LARGEST), "matrix", f"a coefficient must be finite and smaller than {LARGEST:g}")
         if not abs(offset) < LARGEST:
             raise DataError(f"offset: the constant of an objective must be smaller than {LARGEST:g}")
         marks = np.zeros(n, np.uint8) if kinds is None else np.ascontiguousarray(kinds, np.uint8)

@@ -19,7 +19,7 @@ import ruddock as rk
 from tests.hostile import parts
 from tests.hostile.watched import watched
 
-SAMPLE = {"files": 400, "tiny": 60, "questions": 18, "faults": 12}
+SAMPLE = {"files": 400, "tiny": 60, "questions": 18, "faults": 9}
 ROOT = Path(__file__).parents[2]
 
 

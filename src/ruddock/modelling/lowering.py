@@ -65,7 +65,7 @@ class Lowered:
         return replace(self.base, costs=costs, offset=offset)
 
     def _refuse_large(self, objective: Objective, costs: Floats, offset: float) -> None:
-        large = np.flatnonzero(np.abs(costs) >= LARGEST)
+        large = np.flatnonzero(~(np.abs(costs) < LARGEST))
         if len(large):
             name = self.formulation.decision_names[int(large[0])] if large[0] < self.formulation.size else "a rule"
             raise ModelError(
@@ -147,7 +147,7 @@ class _Lowering:
         rows, columns, values, low, high = self.written
         size = sum(map(len, self.lower))
         m = len(low)
-        large = np.flatnonzero(np.abs(values) >= LARGEST)
+        large = np.flatnonzero(~(np.abs(values) < LARGEST))
         if len(large):
             row, name = int(rows[large[0]]), self.formulation.decision_names[int(columns[large[0]])]
             part, at = self.formulation.constraint_at(row)
