@@ -82,8 +82,7 @@ class TextSheet(Sheet):
 
     def _reader(self, text: str) -> Any:
         """Return a reader of rows, in which cells may be of any length."""
-        csv.field_size_limit(max(csv.field_size_limit(), len(text)))
-        return csv.reader(io.StringIO(text), delimiter=self.separator, skipinitialspace=self.separator != " ")
+        return _rows_of(text, self.separator)
 
     @cached_property
     def _rows(self) -> list[tuple[int, list[str]]]:
@@ -163,7 +162,7 @@ class TextSheet(Sheet):
         except pd.errors.ParserError:
             raise FormatError("a quote is opened and never closed", path=self.title) from None
         if frame[names[-1]].notna().any():
-            raise self._too_many_cells(header, width)
+            self._refuse_more_cells(header, width)
         return frame
 
     def _offset(self, row: int) -> int:
@@ -179,14 +178,22 @@ class TextSheet(Sheet):
         texts = [*labels.texts, ""]
         return [texts[code] for code in labels.codes]
 
-    def _too_many_cells(self, header: int, width: int) -> FormatError:
+    def _refuse_more_cells(self, header: int, width: int) -> None:
+        """Refuse rows with more cells than columns; blanks behind the last one are none."""
         errors = []
         for at, (_, row) in enumerate(self._rows):
             if at > header and any(cell.strip() for cell in row[width:]):
                 cells = f"{len(row)} cells for {width} columns"
                 message = f"{cells}; a cell with {self.separator!r} in it needs quotes, a column of remarks a heading"
                 errors.append(self.error(at, None, message))
-        return together(errors)
+        if errors:
+            raise together(errors)
+
+
+def _rows_of(text: str, separator: str) -> Any:
+    """Return a reader of rows, in which cells may be of any length."""
+    csv.field_size_limit(max(csv.field_size_limit(), len(text)))
+    return csv.reader(io.StringIO(text), delimiter=separator, skipinitialspace=separator != " ")
 
 
 def _separator(text: str) -> str:
@@ -195,7 +202,7 @@ def _separator(text: str) -> str:
     for sign in SEPARATORS:
         if sign not in text:
             continue
-        rows = islice(csv.reader(io.StringIO(text), delimiter=sign, skipinitialspace=True), 200)
+        rows = islice(_rows_of(text, sign), 200)
         widths = Counter(len(row) for row in rows if any(row) and len(row) > 1)
         if widths:
             width, count = max(widths.items(), key=lambda pair: (pair[1], pair[0]))
