@@ -102,7 +102,7 @@ def too_large(text: str) -> str:
 
 def is_endless(text: str) -> bool:
     """Return whether a text is the word for unlimited."""
-    return text.strip().lower().lstrip("+-") in ("inf", "infinity")
+    return text.strip().lower().removeprefix("-").removeprefix("+") in ("inf", "infinity")
 
 
 def _parts(text: str) -> _Typed | str:
