@@ -14,6 +14,7 @@ LAYERS = [
     "characters",
     "errors",
     "files",
+    "archives",
     "document",
     "progress",
     "problem",

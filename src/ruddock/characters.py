@@ -14,6 +14,7 @@ import re
 ACTING = re.compile(
     "[\0-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]"
 )
+FORMULA = ("=", "+", "-", "@")  # how text begins that a spreadsheet calculates
 BREAKS = re.compile("\r\n|[\r\n\t]")
 IN_QUOTES = re.compile(r"\\(u[0-9a-fA-F]{4}|.)", re.DOTALL)
 MEANT = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f"}

@@ -8,24 +8,16 @@ import io
 import json
 import os
 import stat
-import struct
 import tempfile
-import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
-from xml.parsers.expat import ExpatError, ParserCreate
 
 from ruddock.characters import escaped
 from ruddock.errors import FormatError
 
-# what zipfile and zlib raise at bytes that are no archive
-DAMAGED = (
-    zipfile.BadZipFile, zlib.error, struct.error, NotImplementedError, EOFError, OSError, RuntimeError, ValueError,
-    LookupError, OverflowError,
-)  # fmt: skip
 MOST_UNPACKED = 64 << 20  # bytes that any packed file may unpack to
 MOST_RATIO = 200  # times its size that a larger one may unpack to: text and numbers come to 5 to 50
 
@@ -87,33 +79,6 @@ def too_large(most: int) -> str:
         f"unpacks to more than {most >> 20:,} MB and {MOST_RATIO} times its size, as no ordinary model or table does; "
         "if this is one, unpack it first"
     )
-
-
-def check_archive(content: bytes, path: Path) -> None:
-    """Refuse an archive that unpacks to far more than its size, or whose XML defines entities.
-
-    Raises
-    ------
-    FormatError
-        If so, or if it is not a whole archive.
-    """
-    most = most_unpacked(len(content))
-    try:
-        with zipfile.ZipFile(io.BytesIO(content)) as archive:
-            entries = archive.infolist()
-            if sum(entry.file_size for entry in entries) > most:
-                raise FormatError(too_large(most), path=str(path))
-            for entry in entries:
-                if entry.filename.endswith((".xml", ".rels", ".rdf")):
-                    parser = ParserCreate(namespace_separator=" ")  # as those of the packages
-                    parser.StartDoctypeDeclHandler = _no_entities
-                    parser.Parse(archive.read(entry), True)  # packages print what they cannot parse
-    except (*DAMAGED, ExpatError) as error:
-        raise FormatError(f"this workbook is damaged: {error}", path=str(path)) from None
-
-
-def _no_entities(*_: object) -> None:
-    raise ValueError("it defines entities, which no workbook does")
 
 
 def as_utf8(content: bytes, path: str) -> tuple[bytes, str]:

@@ -18,31 +18,14 @@ import ruddock as rk
 from tests.formats.awkward_files import FILES
 from tests.formats.test_grids import FORMS, formatted
 from tests.formats.test_tables import held_by, model_of
+from tests.hostile.mutations import with_bytes
 
 BITS = [b",", b";", b'"', b"\n\n", b"Total", b"<=", b"max ", b"1,200", b"NaN", b"\xff\xfe", b"inf", b"=1+1", b"#N/A"]
 
 
 def mutated(content: bytes, rng: random.Random) -> bytes:
     """Return content with a few changes."""
-    held = bytearray(content)
-    for _ in range(rng.choice((1, 1, 2, 5))):
-        at, other = rng.randrange(len(held) + 1), rng.randrange(len(held) + 1)
-        change = rng.randrange(6)
-        if change == 0:
-            held[at:at] = bytes([rng.randrange(256)])
-        elif change == 1:
-            del held[at : at + rng.choice((1, 1, 3, 20))]
-        elif change == 2 and held:
-            held[min(at, len(held) - 1)] = rng.choice(b',;"\n\t.-%0123456789<>=()\xa3\xff\x00')
-        elif change == 3:
-            held[at:at] = rng.choice(BITS)
-        elif change == 4:
-            held[at:at] = held[min(at, other) : max(at, other)][:200]
-        else:
-            lines = bytes(held).split(b"\n")
-            rng.shuffle(lines)
-            held = bytearray(b"\n".join(lines))
-    return bytes(held)
+    return with_bytes(content, rng, BITS)
 
 
 def mutated_book(content: bytes, rng: random.Random) -> bytes:

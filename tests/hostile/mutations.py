@@ -9,6 +9,7 @@ import random
 import re
 import warnings
 import zipfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -40,20 +41,21 @@ def damaged(content: bytes, name: str, rng: random.Random) -> bytes:
         )
     if name.endswith(".gz"):
         if rng.random() < 0.2:
-            return _bytes(content, rng)
+            return with_bytes(content, rng)
         return gzip.compress(_tokens(gzip.decompress(content), rng), 1)
     if content[:2] == b"PK":
-        return _bytes(content, rng) if rng.random() < 0.1 else _archive(content, rng)
+        return with_bytes(content, rng) if rng.random() < 0.1 else _archive(content, rng)
     if name.endswith(".json") and rng.random() < 0.8:
         return _tree(content, rng)
-    return _tokens(content, rng) if rng.random() < 0.6 else _bytes(content, rng)
+    return _tokens(content, rng) if rng.random() < 0.6 else with_bytes(content, rng)
 
 
-def _bytes(content: bytes, rng: random.Random) -> bytes:
+def with_bytes(content: bytes, rng: random.Random, bits: Sequence[bytes] = ()) -> bytes:
+    """Insert, remove, replace and double bytes, cut the end off, shuffle lines; ``bits`` are inserted, too."""
     held = bytearray(content)
     for _ in range(rng.choice((1, 1, 2, 5))):
         at, other = rng.randrange(len(held) + 1), rng.randrange(len(held) + 1)
-        change = rng.randrange(6)
+        change = rng.randrange(7 if bits else 6)
         if change == 0:
             held[at:at] = bytes([rng.randrange(256)])
         elif change == 1:
@@ -64,6 +66,8 @@ def _bytes(content: bytes, rng: random.Random) -> bytes:
             held[at:at] = held[min(at, other) : max(at, other)][:200]
         elif change == 4:
             held = held[:at]
+        elif change == 6:
+            held[at:at] = rng.choice(bits)
         else:
             lines = bytes(held).split(b"\n")
             rng.shuffle(lines)
@@ -167,7 +171,7 @@ def _archive(content: bytes, rng: random.Random) -> bytes:
     elif change < 8:
         parts[at] = name, _tokens(part, rng)
     else:
-        parts[at] = name, _bytes(part, rng)
+        parts[at] = name, with_bytes(part, rng)
     out = io.BytesIO()
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # a name that is given twice

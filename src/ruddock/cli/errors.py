@@ -43,13 +43,13 @@ class RuddockGroup(click.Group):
         return super().get_command(context, cmd_name)
 
     def invoke(self, context: click.Context) -> Any:
-        """Run a command; output that cannot be written ends it with a reason of ours."""
+        """Run a command; one whose output is no longer read ends in a way of its own."""
         try:
             return super().invoke(context)
         except OSError as error:
-            if error.errno == errno.EPIPE:
+            if error.errno == errno.EPIPE:  # which click would end with the status of a run without a plan
                 raise _ReaderGoneError from None
-            raise _UnwritableError(error.strerror or str(error)) from None
+            raise
 
     def main(  # type: ignore[override]
         self,
@@ -85,8 +85,8 @@ class RuddockGroup(click.Group):
                 status = ended.status
             except (_ReaderGoneError, BrokenPipeError):
                 status = READER_GONE
-            except (_UnwritableError, OSError) as error:
-                show_error(f"the output cannot be written: {getattr(error, 'strerror', None) or error}")
+            except OSError as error:
+                show_error(f"the output cannot be written: {error.strerror or error}")
                 status = 2
         if status in (READER_GONE, 2):
             _give_up_output()
@@ -95,10 +95,6 @@ class RuddockGroup(click.Group):
 
 class _ReaderGoneError(Exception):
     """What reads the output has closed it."""
-
-
-class _UnwritableError(Exception):
-    """The output cannot be written; the message says why."""
 
 
 class _Ended:

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any, ParamSpec
 
 from ruddock.characters import visible
 from ruddock.errors import FormatError
-from ruddock.files import written_whole
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -78,6 +77,8 @@ def saved(ax: Axes, path: Path) -> None:
         If the ending is not a form of a figure, or the file cannot be written.
     """
     import matplotlib as mpl
+
+    from ruddock.files import written_whole
 
     try:
         with mpl.rc_context(WORDS), written_whole(path, path.suffix) as temporary:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ruddock.characters import visible
+from ruddock.characters import FORMULA, visible
 from ruddock.document.content import (
     Block,
     Cell,
@@ -162,7 +162,7 @@ def put(cell: Any, value: object) -> SheetCell:
     else:
         cell.value = visible(str(value))
         cell.data_type = "s"
-        cell.quotePrefix = str(value).startswith(("=", "+", "-", "@"))
+        cell.quotePrefix = str(value).startswith(FORMULA)
     return cell
 
 

@@ -6,9 +6,7 @@ from typing import Any
 
 import pandas as pd
 
-from ruddock.characters import in_line
-
-FORMULA = ("=", "+", "-", "@")  # how a cell begins that a spreadsheet calculates
+from ruddock.characters import FORMULA, in_line
 
 
 def csv_text(frame: pd.DataFrame) -> str:

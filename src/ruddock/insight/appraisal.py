@@ -15,7 +15,7 @@ from ruddock.document.result import Result
 from ruddock.engine.outcome import FEASIBILITY, INTEGRALITY
 from ruddock.modelling.decisions import kinds_of
 from ruddock.modelling.frames import constraints_frame
-from ruddock.modelling.options import QUESTION_SECONDS, SolveOptions, running
+from ruddock.modelling.options import SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.solve import solve_formulation
 from ruddock.modelling.values import completed, given_values, plan_of_values
@@ -114,7 +114,7 @@ class Appraisal(Result):
 
 def appraise(model: Model, values: Any, given: Mapping[str, Any]) -> Appraisal:
     """Judge a plan made by hand; see `Model.appraise`."""
-    options = SolveOptions.of({"time_limit": QUESTION_SECONDS, **given})
+    options = SolveOptions.of_question(given)
     formulation = model.formulation()
     x = given_values(formulation, values)
     missing = np.isnan(x)

@@ -196,7 +196,7 @@ class Diagnosis(Result):
 
 def diagnose(model: Model, may_change: Any, given: Mapping[str, Any]) -> Diagnosis:
     """Find out why a model has no plan; see `Model.diagnose`."""
-    options = SolveOptions.of({"time_limit": QUESTION_SECONDS, **given})
+    options = SolveOptions.of_question(given)
     formulation = model.formulation()
     with running(options, formulation) as clock:
         plan = solve_formulation(formulation, options, clock)

@@ -21,7 +21,7 @@ from ruddock.insight.lever import Lever, pick_lever
 from ruddock.modelling.changes import Change
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import names_of
-from ruddock.modelling.options import QUESTION_SECONDS, Clock, SolveOptions, running
+from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.solve import solve_formulation
 from ruddock.problem import Problem
@@ -127,7 +127,7 @@ def reach(
     given: Mapping[str, Any],
 ) -> Reach:
     """Find the tightest value of a lever at which targets are reached; see `Model.reach`."""
-    options = SolveOptions.of({"time_limit": QUESTION_SECONDS, **given})
+    options = SolveOptions.of_question(given)
     if not isinstance(targets, Mapping):
         raise ModelError(f"targets are a dict of quantity or decision to value, not {targets!r}")
     if not targets and objective is None:

@@ -22,7 +22,7 @@ from ruddock.insight.lever import Lever, pick_lever
 from ruddock.modelling.formulation import units_of
 from ruddock.modelling.frames import distinct
 from ruddock.modelling.lowering import lowered
-from ruddock.modelling.options import QUESTION_SECONDS, Clock, SolveOptions, running
+from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.solve import engine_options, parse_give, solve_formulation
 from ruddock.problem import Floats, Problem
 
@@ -169,7 +169,7 @@ def sweep(model: Model, what: str, start: float, stop: float, points: int, given
         raise ModelError(f"a sweep goes from a smaller to a larger value, not from {start} to {stop}")
     if isinstance(points, bool) or not isinstance(points, (int, np.integer)) or points < 2:
         raise ModelError(f"points is a integer from 2 on, not {points!r}")
-    options = SolveOptions.of({"time_limit": QUESTION_SECONDS, **given})
+    options = SolveOptions.of_question(given)
     formulation = model.formulation()
     lever = pick_lever(model, formulation, what)
     with running(options, formulation) as clock:

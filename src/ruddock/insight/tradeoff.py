@@ -23,7 +23,7 @@ from ruddock.errors import ModelError
 from ruddock.modelling.frames import distinct
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.names import names_of
-from ruddock.modelling.options import QUESTION_SECONDS, Clock, SolveOptions, running
+from ruddock.modelling.options import Clock, SolveOptions, running
 from ruddock.modelling.plan import Plan
 from ruddock.modelling.solve import engine_options
 
@@ -146,7 +146,7 @@ def tradeoff(
     given: Mapping[str, Any],
 ) -> Tradeoff:
     """Work out the frontier between objectives; see `Model.tradeoff`."""
-    options = SolveOptions.of({"time_limit": QUESTION_SECONDS, **given})
+    options = SolveOptions.of_question(given)
     formulation = model.formulation()
     goals = _goals(formulation, names)
     whole = isinstance(points, (int, np.integer)) and not isinstance(points, bool)

@@ -10,9 +10,9 @@ from collections.abc import Iterable
 from pathlib import PurePosixPath, PureWindowsPath
 from typing import IO
 
+from ruddock.archives import DAMAGED
 from ruddock.characters import unquote
 from ruddock.errors import FormatError, known, listed
-from ruddock.files import DAMAGED
 from ruddock.formats import FORMS
 from ruddock.formats.tables.sources import READABLE, TableSource, is_database
 from ruddock.jobs.records import Request

@@ -149,6 +149,11 @@ class SolveOptions:
                 raise ModelError(f"{name!r} is not an option; {known(name, names)}")
         return cls(**given)
 
+    @classmethod
+    def of_question(cls, given: Mapping[str, Any]) -> SolveOptions:
+        """Return options of a question of many solves, which ends after a minute without a limit of its own."""
+        return cls.of({"time_limit": QUESTION_SECONDS, **given})
+
 
 def _check_number(name: str, value: Any, optional: bool = False) -> None:
     if value is None and optional:

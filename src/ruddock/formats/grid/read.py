@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from decimal import Decimal
 from pathlib import Path
 
 import numpy as np
@@ -145,7 +144,7 @@ class Reading:
                     self.error(row, column, f"{value} is not a number; write {int(value)}")
                 elif isinstance(value, (int, float)):
                     if isinstance(value, int) and abs(value) > sys.float_info.max:
-                        self.error(row, column, too_large(f"{Decimal(value):.3e}"))
+                        self.error(row, column, too_large(value))
                     elif value == value:
                         numbers[row, column] = float(value)
                 elif isinstance(value, str) and is_numeral(value):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from ruddock.characters import has_acting, quote, unquote
+from ruddock.characters import FORMULA, has_acting, quote, unquote
 from ruddock.formats.tables.layout import plain
 from ruddock.modelling.arrays import RELATIONS
 from ruddock.modelling.decisions import KIND_CODES
@@ -38,7 +38,6 @@ KINDS = {
 CODES = {**KIND_CODES, "free": KIND_CODES["continuous"], "semicontinuous integer": SEMICONTINUOUS | INTEGER}
 ENDLESS = {"", "-", "none", "inf", "infinity", "unlimited", "no limit", "free"}
 LONGEST = 500  # characters of a label that may be words of ours
-STARTS = ('"', "=", "+", "-", "@")  # of a name in quotes, or of a formula
 GOAL = re.compile(
     r"(?:objective|goal)?\s*[:(]?\s*(?P<goal>max|min)(?:imi[sz]e|imi[sz]er|imieren|imum|imal)?\.?\)?(?:[\s:]+(?P<name>.*))?\Z",
     re.IGNORECASE,
@@ -73,4 +72,4 @@ def quoted(text: str) -> str:
         SIGN_HEADS | LIMIT_HEADS | LOWER | UPPER | KIND | UNUSED | {"", "decisions", "constraints", "constant", "total"}
     )
     odd = word in heads or goal_of(text) is not None or text != text.strip() or has_acting(text)
-    return quote(text) if odd or text.startswith(STARTS) else text
+    return quote(text) if odd or text.startswith(('"', *FORMULA)) else text

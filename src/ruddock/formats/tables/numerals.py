@@ -95,8 +95,9 @@ def is_numeral(text: str) -> bool:
     return (len(text) <= LONGEST and TYPED.match(text) is not None) or is_endless(text)
 
 
-def too_large(text: str) -> str:
+def too_large(number: str | int) -> str:
     """Return what is said of a number beyond all that a computer calculates with."""
+    text = number if isinstance(number, str) else f"{Decimal(number):.3e}"
     return f"{text[:40]!r} is too large a number; write inf for unlimited"
 
 

@@ -259,7 +259,7 @@ def typed_numbers(held: Sequence[Any] | pd.Series[Any], unit: str | None) -> Num
             try:
                 values[k] = float(value)
             except OverflowError:
-                wrong.append((k, too_large(f"{Decimal(int(value)):.3e}")))
+                wrong.append((k, too_large(int(value))))
         elif isinstance(value, (date, time)):
             wrong.append((k, f"{cell_text(value)} is a date, not a number"))
         elif value is not None and value is not pd.NA and value is not pd.NaT and str(value).strip():

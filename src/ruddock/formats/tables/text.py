@@ -66,7 +66,7 @@ class TextSheet(Sheet):
         if self.separator in NAMES and self.separator != ",":
             notes.append(f"columns are separated by {NAMES[self.separator]}")
         self._lines: list[int] = [0]  # where the first rows begin
-        reader = self._reader(beginning)
+        reader = _rows_of(beginning, self.separator)
         for row in reader:
             if len(row) > MOST_COLUMNS:
                 raise FormatError(
@@ -80,14 +80,10 @@ class TextSheet(Sheet):
             if len(self.head) == MOST_HEAD:
                 break
 
-    def _reader(self, text: str) -> Any:
-        """Return a reader of rows, in which cells may be of any length."""
-        return _rows_of(text, self.separator)
-
     @cached_property
     def _rows(self) -> list[tuple[int, list[str]]]:
         """All rows with the lines at which they begin: a quoted cell may hold several."""
-        reader = self._reader(self._content.decode())
+        reader = _rows_of(self._content.decode(), self.separator)
         rows, line = [], 1
         for row in reader:
             rows.append((line, row))

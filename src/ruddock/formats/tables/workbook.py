@@ -12,13 +12,15 @@ from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
 
+from ruddock.archives import check_archive
 from ruddock.errors import FormatError, known
-from ruddock.files import check_archive, unpacked
+from ruddock.files import unpacked
 from ruddock.formats.tables.sheets import MOST_CELLS, MOST_COLUMNS, MOST_ROWS, CellSheet, address
 
 FORMULA = re.compile(rb"<(?:\w+:)?f[\s/>]")
 MERGED = re.compile(rb'<(?:\w+:)?mergeCell [^>]*?ref="([A-Z]+\d+:[A-Z]+\d+)"')
 ROW_NUMBER = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d+)"')
+TOO_MANY = f"the sheet has more than {MOST_CELLS:,} cells; keep tables of this size in .csv or .parquet files"
 MOST_MERGED = 1_000_000  # cells of all ranges together, beyond which whole columns or rows are merged
 
 
@@ -109,7 +111,7 @@ class Workbook:
         for row in rows:
             cells += len(row)
             if cells > MOST_CELLS:
-                raise FormatError(too_many_cells(), path=str(self.path))
+                raise FormatError(TOO_MANY, path=str(self.path))
             held.append(row)
         while held and all(value is None for value in held[-1]):
             held.pop()
@@ -206,7 +208,7 @@ def _ods_cells(table: Any, path: str) -> tuple[list[tuple[Any, ...]], dict[tuple
         repeated = _count(row, "numberrowsrepeated", MOST_ROWS)
         filled += repeated * len(cells)
         if filled > MOST_CELLS or len(rows) + blank + repeated > 2 * MOST_ROWS:
-            raise FormatError(too_many_cells(), path=path)
+            raise FormatError(TOO_MANY, path=path)
         if cells:
             rows += [()] * blank
             blank = 0
@@ -222,11 +224,6 @@ def _count(element: Any, name: str, most: int) -> int:
     if not 1 <= count <= most:
         raise ValueError(f"{name} of {count}, and a sheet has {most:,} at most")
     return count
-
-
-def too_many_cells() -> str:
-    """Return what is said of a sheet that holds too many."""
-    return f"the sheet has more than {MOST_CELLS:,} cells; keep tables of this size in .csv or .parquet files"
 
 
 def _ods_merged(cell: Any, row: int, column: int) -> list[str]:
