@@ -147,6 +147,7 @@ def test_sense_constant_and_named_objective(tmp_path: Path, sense: str) -> None:
 ERRORS = {
     "cut off": (small().replace("ENDATA\n", ""), "ends without ENDATA", None),
     "section": (small().replace("RHS\n", "RHZ\n", 1), "'RHZ' is not a section .did you mean 'RHS'", 14),
+    "section of signs": (small().replace("RHS\n", "\x1c\n", 1), "is not a section", 14),
     "quadratic": (small().replace("ENDATA", "QUADOBJ\n x x 2\nENDATA"), "for quadratic objectives", 18),
     "sets": (small().replace("ENDATA", "SOS\n S1 a\nENDATA"), "special ordered sets", 18),
     "row kind": (small().replace(" L a", " K a"), "the kind of a row is N, L, G or E", 4),

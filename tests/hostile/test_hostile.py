@@ -67,6 +67,7 @@ BOMBS: dict[str, tuple[Callable[[], bytes], str]] = {
     "deep.json": (lambda: b'{"format": "ruddock-model/1", "x": ' + b"[" * 100_000, "nested too deep"),
     "twice.json": (lambda: b'{"format": "ruddock-model/1", "model": "a", "model": "b"}', "given twice"),
     "wide.csv": (lambda: b"x," * 50_000 + b"\n1", "16,384 columns"),
+    "square.csv": (lambda: b"constraints,x,at least,at most\n" + b"r,1,,1\n" * 60_000 + b"\ndecisions,lower,upper,kind\nx,,,\n" + b"x,,,\n" * 60_000, "appears twice"),
     "long.rdk": (lambda: b"decisions\n  x\nminimize o\n  " + b"x+" * 50_000 + b"x", "words and signs"),
     "wrong.rdk": (lambda: b"decisions\n  x\nrequire\n" + b"  ((\n" * 100_000, "errors more"),
     "half.json": (lambda: b'{"format": "ruddock-model/1", "model": "\\ud800"}', "half a character"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -121,6 +122,16 @@ def test_bounds_may_change_where_they_are_named() -> None:
     model.minimize("end", -jars.sum() + model.decide("loss", lower=-np.inf))
     model.remove("worth")
     assert "is then unlimited; a limit is missing as well" in flat(model.diagnose("need"))
+
+
+def test_a_right_side_with_decisions_moves_as_a_whole() -> None:
+    model = rk.Model("depots")
+    sent, open_ = model.decide("sent", lower=150), model.decide("open", upper=1)
+    model.require("room", sent <= 120 * open_)
+    found = model.diagnose()
+    assert "its right side + 30" in str(found)
+    (change,) = json.loads(json.dumps(found.as_dict(), allow_nan=False))["repairs"][0]["changes"]
+    assert change == {"constraint": "room", "relation": "<=", "old": None, "new": None, "by": 30}
 
 
 def test_where_nothing_that_may_change_helps_it_is_said() -> None:

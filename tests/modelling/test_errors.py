@@ -77,9 +77,12 @@ MODEL_SLIPS: dict[str, tuple[Callable[[Setting], object], str]] = {
     "foreign plan": (lambda s: s.model.solve()[Setting().ship], "another model"),
     "foreign objective": (lambda s: s.model.maximize("q", Setting().ship.sum()), "another model"),
     "part name": (lambda s: s.model.minimize("q", parts={"two words": s.ship.sum()}), "a name is a letter"),
-    "infinite constant": (lambda s: s.model.minimize("q", s.ship.sum() + float("inf")), "a finite number"),
+    "overflow": (lambda s: (s.model.require("c", s.ship * 1e200 * 1e200 <= 1), s.model.problem()), r"c\[Fell,Quay\]: the coefficient of ship\[Fell,Quay\] is inf; numbers from"),
+    "infinite constant": (lambda s: s.model.minimize("q", s.ship.sum() + float("inf")), "must be finite"),
 }  # fmt: skip
 
+HUGE = rk.data(dict.fromkeys(apiary, 1e301), apiary)
+ENDLESS = rk.data(dict.fromkeys(apiary, float("inf")), apiary)
 DATA_SLIPS: dict[str, tuple[Callable[[Setting], object], str]] = {
     "unknown label": (lambda s: rk.data({"Fel": 3}, apiary), "'Fel' is not a label of axis apiary; did you mean 'Fell'"),
     "missing label": (lambda s: s.ship * rk.data({"Fell": 3}, apiary), "needed and not given: Mere, Gorse.*fill="),
@@ -101,6 +104,11 @@ DATA_SLIPS: dict[str, tuple[Callable[[Setting], object], str]] = {
     "infinite factor": (lambda s: s.ship * float("inf"), "a coefficient must be finite"),
     "a bound beyond all": (lambda s: s.model.decide("far", lower=1e21), "far: numbers of 1e20 and beyond count as"),
     "a limit beyond all": (lambda s: s.model.require("far", s.ship.sum() >= 1e21), "far: numbers of 1e20 and beyond"),
+    "a constant beyond all": (lambda s: s.model.require("far", (s.ship + 1e308).sum() >= 1), "far: numbers of 1e20 and beyond"),
+    "overflow of data": (lambda s: (HUGE * HUGE.at(apiary="Fell")), "the result for Fell is too large for a number"),
+    "overflow of a sum": (lambda s: (HUGE * 1e7).sum(), "the result is too large for a number"),
+    "unlimited less unlimited": (lambda s: round(ENDLESS - ENDLESS), "the result for Fell has no value"),
+    "unlimited constant": (lambda s: s.ship.sum() + ENDLESS, "what is added to an expression must be finite"),
     "NaN factor": (lambda s: s.ship * float("nan"), "NaN"),
     "text for a number": (lambda s: rk.data({"3": 1}, rk.Axis("n", [1, 2, 3])), "there the label is a number, 3, and you gave text"),
     "dates": (lambda s: rk.data({"Fell": pd.Timestamp("2026-01-01")}, apiary), "is not a number; turn it into one"),

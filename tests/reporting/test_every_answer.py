@@ -35,7 +35,7 @@ WORDS = re.compile(
 GALLERY = [name for name in demos.GALLERY if name != "season"]
 
 
-def answers(model: rk.Model) -> Iterator[tuple[str, Result]]:
+def answers(model: rk.Model, seconds: float = SECONDS) -> Iterator[tuple[str, Result]]:
     """Yield what may be asked of a model, as far as it has an answer."""
     formulation = model.formulation()
     plan = model.solve(time_limit=20)
@@ -43,22 +43,22 @@ def answers(model: rk.Model) -> Iterator[tuple[str, Result]]:
     yield "effort", plan.effort
     yield "check", model.check()
     yield "describe", model.describe()
-    yield "diagnose", model.diagnose(time_limit=SECONDS)
+    yield "diagnose", model.diagnose(time_limit=seconds)
     family = formulation.constraints[0]
     if not plan.found:
         return
     yield "explain", plan.explain(family.member(0))
-    yield "sensitivity", plan.sensitivity(time_limit=SECONDS)
-    yield "others", plan.alternatives(2, time_limit=SECONDS)
-    yield "appraise", model.appraise(dict.fromkeys(formulation.decision_names, 1.0), time_limit=SECONDS)
+    yield "sensitivity", plan.sensitivity(time_limit=seconds)
+    yield "others", plan.alternatives(2, time_limit=seconds)
+    yield "appraise", model.appraise(dict.fromkeys(formulation.decision_names, 1.0), time_limit=seconds)
     what = next((f for f in formulation.constraints if f.sides.limit_side is not None), None)
     if what is not None:
-        yield "what if", plan.what_if({what.name: "+10%"}, time_limit=SECONDS)
-        yield "sweep", model.sweep(f"{what.name}*", 0.9, 1.1, points=3, time_limit=SECONDS)
-        yield "reach", model.reach(what.member(0), objective=plan.objective, time_limit=SECONDS)
-        yield "scenarios", model.scenarios(pd.DataFrame({what.name: ["+5%", "*0.01"]}), time_limit=SECONDS)
+        yield "what if", plan.what_if({what.name: "+10%"}, time_limit=seconds)
+        yield "sweep", model.sweep(f"{what.name}*", 0.9, 1.1, points=3, time_limit=seconds)
+        yield "reach", model.reach(what.member(0), objective=plan.objective, time_limit=seconds)
+        yield "scenarios", model.scenarios(pd.DataFrame({what.name: ["+5%", "*0.01"]}), time_limit=seconds)
     if len(formulation.objectives) > 1:
-        yield "tradeoff", model.tradeoff(points=3, time_limit=SECONDS)
+        yield "tradeoff", model.tradeoff(points=3, time_limit=seconds)
     if formulation.size == 2:
         yield "region", model.region()
 
@@ -119,6 +119,13 @@ def test_every_answer_reads_well_in_every_form(name: str) -> None:
             judged(re.sub(r"<(style|svg).*?</\1>|<[^>]*>", " ", page(document, None), flags=re.S), f"{where} page")
         plt.close("all")
     assert {"plan", "effort", "check", "describe", "diagnose"} <= seen
+
+
+@pytest.mark.parametrize("name", ["packing-week", "spring-haulage", "two-objectives", "storm-week", "tariff"])
+def test_an_answer_whose_time_is_up_at_once_reads_well(name: str) -> None:
+    for kind, result in answers(demos.build(name), 1e-6):
+        rendered(result.document(), f"{name} {kind}")
+        json.dumps(result.as_dict(), allow_nan=False)
 
 
 def test_a_document_without_anything_renders() -> None:

@@ -243,7 +243,7 @@ def _move(move: Move, formulation: Formulation) -> Row:
     unit = unit_of(formulation, move.name)
     toward = _enough(move)
     by = Number(move.by, unit, signed=True, toward=toward)
-    if isnan(move.old):
+    if move.old is None or move.new is None:
         sign = "+" if move.by > 0 else "-"
         return move.name, move.relation, "its right side", f"its right side {sign} {amount(abs(move.by), unit)}", by
     return move.name, move.relation, Number(move.old, unit), Number(move.new, unit, toward=toward), by
@@ -255,7 +255,7 @@ def _least_change(repair: Repair, formulation: Formulation) -> str:
     for move in repair.changes[:MOST_MOVES]:
         unit = unit_of(formulation, move.name)
         toward = _enough(move)
-        if isnan(move.old):
+        if move.old is None or move.new is None:
             moves.append(f"{move.name} by {amount(move.by, unit, toward)}")
         else:
             moves.append(f"{move.name} from {number(move.old)} to {amount(move.new, unit, toward)}")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from math import isnan
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -43,14 +44,14 @@ class Move:
     Attributes
     ----------
     name, relation : as written
-    old, new : the limit before and after; NaN of a constraint with decisions on both sides, whose right side moves
+    old, new : the limit before and after; None of a constraint with decisions on both sides, whose right side moves
     by : how far
     """
 
     name: str
     relation: str
-    old: float
-    new: float
+    old: float | None
+    new: float | None
     by: float
 
 
@@ -372,7 +373,8 @@ class _Repairs:
             relation, old = limit_of(self.formulation, i, upper=upper)
             if p.row_lower[i] == p.row_upper[i]:
                 relation = "=="
-            moves.append(Move(self.name(i), relation, old, old + by, by))
+            before, after = (None, None) if isnan(old) else (old, old + by)
+            moves.append(Move(self.name(i), relation, before, after, by))
         return tuple(moves)
 
     def _repaired(self, aim: str, fall: Floats, rise: Floats, total: float, least: bool, x: Floats) -> Repair | None:

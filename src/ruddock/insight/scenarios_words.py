@@ -29,10 +29,15 @@ def scenarios_blocks(found: Scenarios) -> list[Block]:
     """Return the comparison: how many have a plan and from where to where, then scenarios, decisions, limits."""
     base, solved = found.base, found.solved
     name = base.objective_name or "the objective"
-    have = "has a plan" if len(solved) == len(found.scenarios) == 1 else "have a plan"
-    head = f"{base.model_name}: {len(solved):,} of {plural(len(found.scenarios), 'scenario')} {have}."
-    if found.stopped:
-        head += f" The run was stopped: {len(found.scenarios) - len(found.results):,} were not solved."
+    scenarios, tried = plural(len(found.scenarios), "scenario"), len(found.results)
+    have = "has a plan" if len(solved) == 1 else "have a plan"
+    head = f"{base.model_name}: "
+    if tried == len(found.scenarios):
+        head += f"{len(solved):,} of {scenarios} {have}."
+    elif tried:
+        head += f"the run was stopped after {tried:,} of {scenarios}, of which {len(solved):,} {have}."
+    else:
+        head += f"the run was stopped before any of {scenarios} was solved."
     if base.objective_name is not None and solved:
         worth = [(result.objective or 0.0, result.scenario) for result in solved]
         low, high = min(worth), max(worth)
@@ -43,7 +48,8 @@ def scenarios_blocks(found: Scenarios) -> list[Block]:
         blocks.append(Sentence(f"The base has {name} {amount(base.objective, base.unit)}."))
     else:
         blocks.append(Sentence(f"Base: {headline(base)}"))
-    blocks.append(_overview(found))
+    if tried:
+        blocks.append(_overview(found))
     return blocks + [table for table in (_moved(found), _binding(found)) if table is not None]
 
 

@@ -203,12 +203,14 @@ class Building:
                 )
             raise ModelError(f"{name}: a relation such as ship.sum(market) <= stock is needed, not {relation!r}")
         sides = sides_of(relation)
-        for side in (sides.left, sides.right):
-            if side is not None:
-                self._own(side, name)
-        if any(np.isnan(limit).any() for limit in sides.bounds):
+        parts = [side for side in (sides.left, sides.right) if side is not None]
+        for side in parts:
+            self._own(side, name)
+        low, high = sides.bounds
+        if np.isnan(low).any() or np.isnan(high).any():
             raise ModelError(f"{name}: a limit is NaN")
-        if (sides.bounds[0] >= ENDLESS).any() or (sides.bounds[1] <= -ENDLESS).any():
+        large = any((np.abs(side.constants) >= ENDLESS).any() for side in parts if not side.plain)
+        if large or (low >= ENDLESS).any() or (high <= -ENDLESS).any():
             raise DataError(
                 f"{name}: numbers of 1e20 and beyond count as infinite, and nothing reaches such a limit; write it in "
                 "larger units"

@@ -109,7 +109,8 @@ class Data:
         whole = filled(self)
         drop = axis_names(whole.cells, axes)
         cells, group = project(whole.cells, [name for name in whole.cells.names if name not in drop])
-        return Data(cells, np.bincount(group, whole.values, cells.size).astype(np.float64), self.unit)
+        total = worked_out(lambda values: np.bincount(group, values, cells.size), cells, whole.values)
+        return Data(cells, total, self.unit)
 
     def at(self, **labels: Any) -> Data:
         """Return the part at one label of each named axis, without that axis; a slice or list of labels keeps it."""
@@ -142,8 +143,8 @@ class Data:
             return NotImplemented
         right = as_data(other, self.axes)
         cells, a, b, fills = aligned(self, right)
-        fill = None if fills is None else float(operation(*(np.array([part]) for part in fills))[0])
-        return Data(cells, np.asarray(operation(a, b), np.float64), unit(self.unit, right.unit), fill)
+        fill = None if fills is None else float(worked_out(operation, None, *(np.array([part]) for part in fills))[0])
+        return Data(cells, worked_out(operation, cells, a, b), unit(self.unit, right.unit), fill)
 
     def __add__(self, other: Source) -> Data:
         return self._with(other, np.add, _same)
@@ -170,8 +171,8 @@ class Data:
         return self._with(other, lambda a, b: _divide(b, a), lambda a, b: combine(b or "", a, -1))
 
     def _mapped(self, function: Callable[[Floats], Floats], unit: str | None) -> Data:
-        fill = None if self.fill is None else float(function(np.array([self.fill]))[0])
-        return Data(self.cells, function(self.values), unit, fill)
+        fill = None if self.fill is None else float(worked_out(function, None, np.array([self.fill]))[0])
+        return Data(self.cells, worked_out(function, self.cells, self.values), unit, fill)
 
     def __neg__(self) -> Data:
         return self._mapped(lambda v: -v + 0.0, self.unit)
@@ -188,11 +189,10 @@ class Data:
     def __pow__(self, power: float) -> Data:
         if not isinstance(power, Real):
             raise ModelError(f"data is raised to a number, not to {type(power).__name__}")
-        with np.errstate(invalid="ignore", divide="ignore"):
-            result = self._mapped(lambda v: v ** float(power), None)
-        if np.isnan(result.values).any() or (np.isinf(result.values) & np.isfinite(self.values)).any():
-            raise DataError(f"the data holds a number that has no power {float(power):g}")
-        return result
+        power = float(power)
+        if ((self.values == 0) & (power < 0) | (self.values < 0) & (not power.is_integer())).any():
+            raise DataError(f"the data holds a number that has no power {power:g}")
+        return self._mapped(lambda v: v**power, None)
 
     def __le__(self, other: Source) -> Data:
         return self._with(other, np.less_equal, _none)
@@ -224,6 +224,30 @@ def _none(a: str | None, b: str | None) -> None:
 def _product(a: str | None, b: str | None) -> str | None:
     # a bare factor such as 0.12 leaves the unit as it is
     return combine(a, b) if a and b else a or b
+
+
+def worked_out(operation: Callable[..., Any], cells: Cells | None, *operands: Floats) -> Floats:
+    """Return what an operation makes of numbers; ``cells`` are those of the result, None of what is elsewhere.
+
+    Raises
+    ------
+    DataError
+        If a result is too large for a number, or has no value, as unlimited less unlimited.
+    """
+    with np.errstate(all="ignore"):
+        result = np.asarray(operation(*operands), np.float64)
+    odd = ~np.isfinite(result)
+    if not odd.any():
+        return result
+    for operand in operands:  # one with unlimited numbers may have unlimited results
+        finite = np.isfinite(operand)
+        odd &= np.isnan(result) | (finite if operand.shape == result.shape else finite.all())
+    if not odd.any():
+        return result
+    i = int(np.argmax(odd))
+    place = " elsewhere" if cells is None else f" for {cells.text(i)}" if cells.axes else ""
+    why = "has no value, as unlimited less unlimited" if np.isnan(result[i]) else "is too large for a number"
+    raise DataError(f"the result{place} {why}")
 
 
 def _divide(a: Floats, b: Floats) -> Floats:

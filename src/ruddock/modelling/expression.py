@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from numbers import Real
 from typing import Any, Never
 
@@ -137,8 +136,10 @@ class Expression:
         if not is_data(other):
             return NotImplemented
         held = as_data(other, known_axes(terms))
+        if not np.isfinite(held.values).all():
+            raise DataError("what is added to an expression must be finite; only a limit or a bound may be infinite")
         if not held.axes:
-            return Combination(replace(terms, constants=terms.constants + sign * held.values[0]))
+            return Combination(terms.shifted(sign * float(held.values[0])))
         check_no_repeat(terms, Terms.constant(terms.registry, held))
         return Combination(terms.plus_data(held, sign))
 

@@ -11,7 +11,7 @@ import numpy as np
 from ruddock.modelling.alignment import masked
 from ruddock.modelling.cells import Cells, Positions
 from ruddock.modelling.data import Data
-from ruddock.modelling.terms import Terms
+from ruddock.modelling.terms import Terms, unwarned
 from ruddock.problem import Floats
 
 Sense = Literal["<=", ">=", "==", "between"]
@@ -62,6 +62,7 @@ class Sides:
         return self.left.plus(self.right, -1.0).without_constants()
 
     @cached_property
+    @unwarned
     def bounds(self) -> tuple[Floats, Floats]:
         """The least and greatest value of the row; both read-only."""
         if self.right is None:

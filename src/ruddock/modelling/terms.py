@@ -6,8 +6,10 @@ The arithmetic below `Expression`: all of it aligns by axis name and works on wh
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Any, NamedTuple
+from functools import wraps
+from typing import Any, NamedTuple, ParamSpec, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -22,6 +24,19 @@ from ruddock.problem import Floats, Ints
 
 Columns = npt.NDArray[np.int64]
 NO_TERMS = (np.empty(0, np.intp), np.empty(0, np.int64), np.empty(0))
+P = ParamSpec("P")
+Result = TypeVar("Result")
+
+
+def unwarned(function: Callable[P, Result]) -> Callable[P, Result]:
+    """Work without warnings of overflow: numbers too large are refused where the constraint is named."""
+
+    @wraps(function)
+    def run(*args: P.args, **given: P.kwargs) -> Result:
+        with np.errstate(over="ignore", invalid="ignore"):
+            return function(*args, **given)
+
+    return run
 
 
 @dataclass(eq=False, repr=False)
@@ -166,6 +181,7 @@ class Terms:
 
     # ------------------------------------------------------------------ shape
 
+    @unwarned
     def sum(self, axes: Any) -> Terms:
         """Return the sum over the given axes, or over all."""
         drop = axis_names(self.cells, axes)
@@ -235,6 +251,7 @@ class Terms:
 
     # ------------------------------------------------------------------ arithmetic
 
+    @unwarned
     def scaled(self, factor: float, unit: str | None = None) -> Terms:
         """Return the terms times a number."""
         # a bare factor such as 0.5 hours per jar brings a unit that nobody states
@@ -242,6 +259,7 @@ class Terms:
         values = -self.values if factor == -1.0 else self.values * factor
         return replace(self, values=values, constants=self.constants * factor + 0.0, units=units)
 
+    @unwarned
     def times(self, factor: Data) -> Terms:
         """Return the terms times data, repeated along the axes that only the data has."""
         if not factor.axes:
@@ -266,6 +284,12 @@ class Terms:
                 raise missing_error(self.cells, absent, f"data for {' x '.join(shared)}")
         return self.gather(cells, source)
 
+    @unwarned
+    def shifted(self, amount: float) -> Terms:
+        """Add a number everywhere."""
+        return replace(self, constants=self.constants + amount)
+
+    @unwarned
     def plus(self, other: Terms, sign: float = 1.0) -> Terms:
         """Add on the union of the cells; both have the same axes."""
         cells, place = union(self.cells, other.cells)
@@ -296,6 +320,7 @@ class Terms:
             ignored=self.ignored + other.ignored,
         )
 
+    @unwarned
     def plus_data(self, held: Data, sign: float) -> Terms:
         """Add data on the same axes; where these terms have no row, what the data holds there is left out.
 

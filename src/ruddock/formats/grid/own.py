@@ -148,12 +148,11 @@ def _constraints(block: Block, parts: Parts) -> None:
             continue
         seen.add(name)
         columns.append((k, place[name]))
+    rows: set[str] = set()
     for row in block.rows:
-        label = text_at(block.cells, row, 0)
-        name = unquoted(label)
-        values = np.zeros(len(parts.names))
-        for k, at in columns:
-            values[at] = block.number(row, k, 0.0)
-        if name in parts.rows:
+        name = unquoted(text_at(block.cells, row, 0))
+        if name in rows:
             block.errors.append(block.sheet.cell_error(row, 0, f"the constraint {name!r} appears twice"))
-        parts.row(name, values.tolist(), block.number(row, low, -np.inf), block.number(row, high, np.inf))
+        rows.add(name)
+        values = [(at, block.number(row, k, 0.0)) for k, at in columns]
+        parts.row(name, values, block.number(row, low, -np.inf), block.number(row, high, np.inf))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from itertools import chain
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -26,7 +27,8 @@ class Parts:
         self.objective, self.maximize, self.offset = "", False, 0.0
         self.costs = np.zeros(n)
         self.rows: list[str] = []
-        self.values: list[Sequence[float]] = []
+        self.columns: list[list[int]] = []  # of each constraint, and its coefficients there
+        self.values: list[list[float]] = []
         self.low: list[float] = []
         self.high: list[float] = []
         self._free: list[int] = []
@@ -37,10 +39,12 @@ class Parts:
         self.maximize, self.costs, self.offset = maximize, np.array(costs), offset
         self.objective = name if name and name not in FAMILIES else "objective"
 
-    def row(self, name: str, values: Sequence[float], low: float, high: float) -> None:
-        """Take a constraint."""
+    def row(self, name: str, coefficients: Iterable[tuple[int, float]], low: float, high: float) -> None:
+        """Take a constraint; its coefficients by the place of their decision."""
+        held = [(k, value) for k, value in coefficients if value]
         self.rows.append(name)
-        self.values.append(values)
+        self.columns.append([k for k, _ in held])
+        self.values.append([value for _, value in held])
         self.low.append(low)
         self.high.append(high)
 
@@ -56,7 +60,9 @@ class Parts:
         lower[self._binary] = np.maximum(lower[self._binary], 0.0)
         upper[self._binary] = np.minimum(upper[self._binary], 1.0)
         sign = -1.0 if self.maximize else 1.0
-        matrix = csr_matrix(np.array(self.values, float).reshape(len(self.rows), len(self.names)))
+        starts = np.cumsum([0, *map(len, self.columns)])
+        values, columns = (np.array(list(chain.from_iterable(part))) for part in (self.values, self.columns))
+        matrix = csr_matrix((values.astype(float), columns.astype(np.int64), starts), (len(self.rows), len(self.names)))
         problem = Problem.build(
             matrix,
             np.array(self.low),

@@ -222,7 +222,7 @@ class Reading:
         limit = self.number(row, grid.limit)
         self.parts.row(
             name,
-            [self.number(row, k) for k in grid.columns],
+            ((at, self.number(row, k)) for at, k in enumerate(grid.columns)),
             -np.inf if relation == "<=" else limit,
             np.inf if relation == ">=" else limit,
         )

@@ -60,7 +60,7 @@ def split(source: Source, scan: Callable[[Source, Sections, int], Scanned | None
     ended = False
     while head < len(content) and not ended:
         stop = content.find(b"\n", head) + 1 or len(content)
-        words = content[head:stop].decode("utf-8").split()
+        words = [word.decode("utf-8") for word in content[head:stop].split()]  # as HEADING sees blanks: by byte
         section = words[0].upper()
         check_heading(source, found, head, words[0])
         if section == "COLUMNS":
