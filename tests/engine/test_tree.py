@@ -22,7 +22,7 @@ from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.state import SearchState
-from ruddock.engine.tree.symmetry import ordering_rows, with_sums
+from ruddock.engine.tree.symmetry.parts import ordering_rows, with_sums
 from ruddock.engine.tree.tighten import propagator
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.engine.faults import search

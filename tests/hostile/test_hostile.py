@@ -6,6 +6,7 @@ import gzip
 import io
 import os
 import re
+import shutil
 import time
 import tomllib
 import zipfile
@@ -16,6 +17,7 @@ from pathlib import Path
 import pytest
 
 import ruddock as rk
+from ruddock import demos
 from tests.hostile import parts
 from tests.hostile.watched import watched
 
@@ -88,6 +90,15 @@ def test_a_bomb_is_refused_in_time_and_memory(name: str, tmp_path: Path) -> None
 
     (found,) = watched(read, range(1), 1, 60.0)  # in a process of little memory
     assert not found.wrong
+
+
+def test_a_search_for_plans_ends_where_its_sums_are_off_by_rounding(tmp_path: Path) -> None:
+    shutil.copytree(demos.folder("blending"), tmp_path / "demo")
+    lots = tmp_path / "demo" / "lots.csv"
+    whole = lots.read_text()
+    assert "L04,300,19.6," in whole
+    lots.write_text(re.sub(r"L04,300,19.6,\d+,", "L04,300,19.6024,", whole))  # a comma is lost: no cost any more
+    assert rk.read(tmp_path / "demo" / "blending.rdk").solve(time_limit=60).status == "optimal"
 
 
 def test_a_pipe_is_refused_and_not_waited_for(tmp_path: Path) -> None:

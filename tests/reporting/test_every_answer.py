@@ -48,6 +48,9 @@ def answers(model: rk.Model, seconds: float = SECONDS) -> Iterator[tuple[str, Re
     if not plan.found:
         return
     yield "explain", plan.explain(family.member(0))
+    amount = next((f.member(0) for f in formulation.decisions if f.kind == "continuous"), None)
+    if amount is not None:
+        yield "reach of a bound", model.reach(f"{amount}.upper", objective=plan.objective, time_limit=seconds)
     yield "sensitivity", plan.sensitivity(time_limit=seconds)
     yield "others", plan.alternatives(2, time_limit=seconds)
     yield "appraise", model.appraise(dict.fromkeys(formulation.decision_names, 1.0), time_limit=seconds)

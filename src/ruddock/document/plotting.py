@@ -101,6 +101,17 @@ def svg(draw: Callable[[Axes], Axes], height: float) -> str:
     return text[text.index("<svg") :]  # drawn by Matplotlib, which escapes the text in it
 
 
+def in_key(name: str) -> str:
+    """Return a name as a label of what is drawn; Matplotlib leaves out of its keys what begins with ``_``."""
+    return f" {name}" if name.startswith("_") else name
+
+
+def draw_key(ax: Axes, **how: Any) -> None:
+    """Draw the key, where anything has a label."""
+    if ax.get_legend_handles_labels()[1]:
+        ax.legend(frameon=False, **how)
+
+
 def label_ticks(ax: Axes, labels: Sequence[str], *, turn: bool | None = None) -> None:
     """Put labels at 0, 1, 2, … below axes: turned where they would touch, some left out where that is still close."""
     import numpy as np

@@ -20,19 +20,25 @@ REPORTS = (".html", ".xlsx", ".md", ".json")
 
 
 def records(frame: pd.DataFrame) -> dict[str, dict[str, Any]]:
-    """Return a table as plain data by its index; what is not known or not finite is None."""
-    plain = frame.astype(object).where(
-        frame.map(lambda cell: cell is not None and not (isinstance(cell, float) and not isfinite(cell))), None
-    )
-    rows: list[dict[Any, Any]] = plain.to_dict("records")
-    return {str(name): row for name, row in zip(plain.index, rows, strict=True)}
+    """Return a table as plain data by its index."""
+    rows: list[dict[Any, Any]] = frame.to_dict("records")
+    return {str(name): row for name, row in zip(frame.index, rows, strict=True)}
+
+
+def finite(held: Any) -> Any:
+    """Return plain data for JSON, which has no number that is infinite or unknown: None in place of these."""
+    if isinstance(held, dict):
+        return {key: finite(part) for key, part in held.items()}
+    if isinstance(held, (list, tuple)):
+        return [finite(part) for part in held]
+    return (float(held) + 0.0 if isfinite(held) else None) if isinstance(held, float) else held  # no -0
 
 
 class Result:
     """An answer that reads as text when printed, as HTML in a notebook, and can be drawn and reported.
 
-    Each kind of answer says what it has to say in ``_blocks``, what it is called in ``_title``, and perhaps how it is
-    drawn in ``figure``.
+    Each kind of answer says what it has to say in ``_blocks``, what it is called in ``_title``, what programs get in
+    ``_facts``, and perhaps how it is drawn in ``figure``.
     """
 
     # why there may be no figure
@@ -84,9 +90,14 @@ class Result:
         """Return the answer as one table: a row for each thing that was asked about."""
         raise NotImplementedError
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
+        """Return plain data; numbers may be infinite or unknown."""
         raise NotImplementedError
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain data for JSON; a number that is infinite or not known is None."""
+        facts: dict[str, Any] = finite(self._facts())
+        return facts
 
     def report(self, path: str | PathLike[str], *, question: str | None = None) -> None:
         """Write this result as a document that can be sent on.

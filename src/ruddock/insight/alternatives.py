@@ -62,8 +62,7 @@ class Alternatives(Result):
     def _plans(self) -> dict[str, Plan]:
         return {"best": self.plan, **{f"other {k}": other for k, other in enumerate(self.others, 1)}}
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-alternatives/1",
             "model": self.plan.model_name,

@@ -90,18 +90,14 @@ class Appraisal(Result):
             else None
         )
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         gains = self.gains()
         return {
             "format": "ruddock-appraisal/1",
             "model": self.plan.model_name,
             "objective": self.plan.objective,
             "parts": {str(k): float(v) for k, v in self.plan.breakdown().items()},
-            "violations": [
-                {k: None if isinstance(v, float) and not np.isfinite(v) else v for k, v in row.items()}
-                for row in self.violations.to_dict("records")
-            ],
+            "violations": self.violations.to_dict("records"),
             "best": self.best.objective if self.best.found else None,
             "gain": self.gain if self.best.found else None,
             "objectives": {

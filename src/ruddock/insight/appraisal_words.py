@@ -8,7 +8,7 @@ import numpy as np
 
 from ruddock.document.content import Block, Cell, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, plural, with_unit
-from ruddock.document.plotting import BEST, BOUND
+from ruddock.document.plotting import BEST, BOUND, draw_key
 from ruddock.errors import listed
 from ruddock.modelling.answer.verdict import breakdown_table, headline
 
@@ -98,5 +98,5 @@ def appraisal_figure(found: Appraisal, ax: Axes) -> Axes:
     ax.set_title(f"{found.plan.model_name}: the plan given, and the optimal one", loc="left")
     ax.grid(alpha=0.3, axis="x")
     ax.set_axisbelow(True)
-    ax.legend(frameon=False)
+    draw_key(ax)
     return ax

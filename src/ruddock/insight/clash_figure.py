@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ruddock.document.plotting import BEST, BOUND
+from ruddock.document.plotting import BEST, BOUND, draw_key
 from ruddock.insight.diagnosis_words import reason_text
 from ruddock.modelling.lowering import lowered
 
@@ -54,7 +54,7 @@ def clash_figure(found: Diagnosis, ax: Axes) -> Axes:
         ax.annotate(f"{reason.name} {words}".strip(), (0.35, y), ha="right", va="center", fontsize=9, bbox=box)
     ax.plot([], [], color=BEST, linestyle="-", label="needs more of it")
     ax.plot([], [], color=BOUND, linestyle="--", label="allows no more of it")
-    ax.legend(frameon=False, loc="upper center", bbox_to_anchor=(0.5, -0.02), ncols=2, fontsize=9)
+    draw_key(ax, loc="upper center", bbox_to_anchor=(0.5, -0.02), ncols=2, fontsize=9)
     ax.set_xlim(0, 1)
     ax.set_ylim(1.12, -0.12)
     ax.set_axis_off()

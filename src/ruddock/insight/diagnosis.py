@@ -137,8 +137,7 @@ class Diagnosis(Result):
         ]
         return pd.DataFrame(rows, columns=["clash", "name", "what", "relation", "value", "weight"])
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-diagnosis/1",
             "model": self.model,
@@ -160,7 +159,7 @@ class Diagnosis(Result):
                             "name": r.name,
                             "what": r.what,
                             "relation": r.relation,
-                            "value": None if np.isnan(r.value) else r.value,
+                            "value": r.value,
                             "weight": None if r.weight is None else str(r.weight),
                         }
                         for r in clash.reasons

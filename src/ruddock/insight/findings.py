@@ -81,8 +81,7 @@ class Findings(Result):
             columns=["severity", "kind", "where", "what", "why", "remedy"],
         )
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         findings = [asdict(item) for item in self.items]
         return {"format": "ruddock-findings/1", "model": self.model, "findings": findings}
 

@@ -89,18 +89,16 @@ class Reach(Result):
         row = {"target": self.target, "now": self.lever.now, "value": self.value, "status": self.status}
         return pd.DataFrame([row], index=pd.Index([self.lever.name], name="moved"))
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON; an unlimited value is None, and said so."""
-        unlimited = self.value is not None and not np.isfinite(self.value)
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-reach/1",
             "model": self.model,
             "moved": self.lever.name,
-            "now": None if np.isnan(self.lever.now) else self.lever.now,
+            "now": self.lever.now,
             "target": self.target,
             "status": self.status,
-            "value": None if unlimited else self.value,
-            "unlimited": unlimited,
+            "value": self.value,
+            "unlimited": self.value is not None and not np.isfinite(self.value),
             "reason": self.reason,
             "nearest": list(self.nearest),
         }

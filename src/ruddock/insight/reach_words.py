@@ -49,6 +49,8 @@ def reach_sentences(found: Reach) -> list[Block]:
     moved = f": {amount(abs(change), unit, 'up')} {'more' if change > 0 else 'less'} than now"
     if np.isnan(change):
         moved = ", for all members"
+    elif np.isinf(change):
+        moved = "; it is unlimited now"
     elif abs(change) < 1e-9:
         moved = ": the value it has now"
     return [

@@ -93,8 +93,7 @@ class Region(Result):
         """Return the corners; see the attribute of that name."""
         return self.corners.copy()
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-region/1",
             "model": self.plan.model_name,

@@ -9,7 +9,7 @@ import numpy as np
 
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, listed_all, number, plural, with_unit
-from ruddock.document.plotting import BOUND, PATCH
+from ruddock.document.plotting import BOUND, PATCH, draw_key, in_key
 from ruddock.modelling.answer.verdict import headline
 
 if TYPE_CHECKING:
@@ -79,7 +79,7 @@ def region_figure(found: Region, ax: Axes) -> Axes:
     ax.set_ylabel(up)
     open_edge = ", unbounded: open at the edge" if found.unlimited else ""
     ax.set_title(f"{found.plan.model_name}: feasible region{open_edge}", loc="left")
-    ax.legend(frameon=False, loc="upper left", bbox_to_anchor=(1.0, 1.0), fontsize=8)
+    draw_key(ax, loc="upper left", bbox_to_anchor=(1.0, 1.0), fontsize=8)
     return ax
 
 
@@ -107,7 +107,7 @@ def _on(line: Line, x: float, y: float) -> bool:
 def _draw_line(ax: Axes, line: Line, style: tuple[str, Any]) -> None:
     """Draw a limit right across, named in the legend."""
     color, dashes = style
-    label = f"{line.name} {line.relation} {number(line.limit)}"
+    label = in_key(f"{line.name} {line.relation} {number(line.limit)}")
     if line.b:
         slope = -line.a / line.b
         ax.axline((0.0, line.limit / line.b), slope=slope, color=color, linestyle=dashes, lw=1.2, label=label)

@@ -155,8 +155,7 @@ class Scenarios(Result):
         scenario = pd.Index([r.scenario for r in solved], name="scenario")
         return pd.DataFrame(data, index=scenario, columns=pd.Index(names, name="constraint")).T
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-scenarios/1",
             "model": self.base.model_name,

@@ -8,7 +8,7 @@ import numpy as np
 
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, capital, plural, with_unit
-from ruddock.document.plotting import BEST, BOUND, label_ticks
+from ruddock.document.plotting import BEST, BOUND, draw_key, label_ticks
 from ruddock.errors import listed
 from ruddock.modelling.answer.verdict import headline
 from ruddock.modelling.formulation import units_of
@@ -152,5 +152,5 @@ def scenarios_figure(found: Scenarios, ax: Axes) -> Axes:
     ax.set_title(f"{base.model_name}: scenarios and the base", loc="left")
     ax.grid(alpha=0.3, axis="y")
     ax.margins(y=0.14)
-    ax.legend(frameon=False)
+    draw_key(ax)
     return ax

@@ -115,8 +115,7 @@ class Sensitivity(Result):
         """Return what the limits are worth; see `limits`."""
         return self.limits.copy()
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON; what is not known or not finite is None."""
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-sensitivity/1",
             "model": self.model,

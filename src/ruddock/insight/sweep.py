@@ -130,8 +130,7 @@ class Sweep(Result):
             raise ModelError("the sweep was stopped before it came to this value")
         return float(np.interp(value, at, self.points["objective"].to_numpy(float)))
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         plain = self.points.astype(object).where(self.points.notna(), None)
         known = self.feasible is not None and not np.isnan(self.feasible[0])
         return {

@@ -109,8 +109,7 @@ class Tradeoff(Result):
         frame.columns = pd.Index(distinct(map(str, frame.columns), self.points.columns, "objective"))
         return frame.join(self.points)
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         plain = self.points.astype(object).where(self.points.notna(), None)
         return {
             "format": "ruddock-tradeoff/1",

@@ -8,7 +8,7 @@ import numpy as np
 
 from ruddock.document.content import Block, Number, Row, Sentence, Table
 from ruddock.document.numbers import amount, capital, with_unit
-from ruddock.document.plotting import BEST
+from ruddock.document.plotting import BEST, draw_key
 from ruddock.modelling.answer.verdict import STOPPED_BY
 from ruddock.modelling.formulation import units_of
 
@@ -99,7 +99,7 @@ def tradeoff_figure(found: Tradeoff, ax: Axes) -> Axes:
         ax.plot(x, y, color=BEST, linewidth=1.5, zorder=1)
         ax.plot(x[~corner], y[~corner], "o", color="white", markeredgecolor=BEST, markersize=4, label="equally spaced")
         ax.plot(x[corner], y[corner], "s", color=BEST, markersize=7, label="corners")
-        ax.legend(frameon=False)
+        draw_key(ax)
     else:
         ax.plot(x, y, "o", color=BEST, markersize=6)
     for k, words in ((0, f"best {first.name}"), (len(x) - 1, f"best {second.name}")):

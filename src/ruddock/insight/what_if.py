@@ -159,8 +159,7 @@ class WhatIf(Result):
         """
         return bars_figure([("base", self.base), ("changed", self.changed)], family, over, ax)
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-what-if/1",
             "model": self.base.model_name,

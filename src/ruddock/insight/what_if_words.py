@@ -8,7 +8,7 @@ import numpy as np
 
 from ruddock.document.content import Block, LazyRows, Number, Sentence, Table
 from ruddock.document.numbers import amount, capital, with_unit
-from ruddock.document.plotting import BEST, BOUND
+from ruddock.document.plotting import BEST, BOUND, draw_key
 from ruddock.errors import listed
 from ruddock.modelling.answer.families import what_to_do
 from ruddock.modelling.answer.verdict import headline, value_tables
@@ -151,5 +151,5 @@ def what_if_figure(found: WhatIf, ax: Axes) -> Axes:
     ax.margins(x=0.08)
     ax.set_title(f"{found.base.model_name}: decisions that change most", loc="left")
     ax.grid(alpha=0.3)
-    ax.legend(frameon=False, loc="best")
+    draw_key(ax, loc="best")
     return ax

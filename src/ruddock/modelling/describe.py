@@ -48,8 +48,7 @@ class Description(Result):
     curves: int
     ignored: int
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return everything as plain data."""
+    def _facts(self) -> dict[str, Any]:
         held = asdict(self)
         return {"format": "ruddock-description/1", "model": held.pop("name"), **held}
 

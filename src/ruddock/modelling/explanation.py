@@ -70,8 +70,7 @@ class Explanation(Result):
         """Return the terms of the left side; see `terms`."""
         return self.terms.copy()
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         return {
             "format": "ruddock-explanation/1",
             "model": self.model,

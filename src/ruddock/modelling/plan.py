@@ -126,8 +126,7 @@ class Plan(Result):
         """Return the figure that says most about this plan: bars or a schedule along an axis."""
         return figure_of(self)
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         return plan_json(self)
 
     # ------------------------------------------------------------------ is there one

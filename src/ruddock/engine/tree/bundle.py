@@ -28,6 +28,8 @@ class Bundle:
         Where the columns of each parent begin.
     columns, lower, upper : arrays
         The bounds of all parents, one after another.
+    ones : (int array, int array)
+        The same for the columns branched to one; -1 alone where no symmetry is left.
     bases : list of (int array, int array, int array)
         Where the codes of each parent's basis begin, and the codes: of columns, and of rows; of none, none.
     """
@@ -37,6 +39,7 @@ class Bundle:
     columns: np.ndarray
     lower: Floats
     upper: Floats
+    ones: tuple[np.ndarray, np.ndarray]
     bases: tuple[tuple[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
 
     @classmethod
@@ -59,6 +62,7 @@ class Bundle:
             columns,
             _joined([p.lower for p in shared], float)[1],
             _joined([p.upper for p in shared], float)[1],
+            _joined([NO_SYMMETRY if p.ones is None else p.ones for p in shared], np.int32),
             (_joined([b[0] for b in bases], np.int8), _joined([b[1] for b in bases], np.int8)),
         )
 
@@ -66,10 +70,13 @@ class Bundle:
         """Return the nodes."""
         parents: list[Parent | None] = []
         (first, codes), (second, others) = self.bases
-        spans = zip(pairwise(self.starts.tolist()), pairwise(first.tolist()), pairwise(second.tolist()), strict=True)
-        for (a, b), (c, d), (e, f) in spans:
+        begins = (self.starts, first, second, self.ones[0])
+        spans = zip(*(pairwise(begin.tolist()) for begin in begins), strict=True)
+        for (a, b), (c, d), (e, f), (g, h) in spans:
             basis = Basis(codes[c:d], others[e:f]) if d > c or f > e else None
-            parents.append(Parent(self.columns[a:b], self.lower[a:b], self.upper[a:b], basis))
+            ones = self.ones[1][g:h]
+            symmetric = None if len(ones) == 1 and ones[0] < 0 else ones
+            parents.append(Parent(self.columns[a:b], self.lower[a:b], self.upper[a:b], basis, symmetric))
         parents.append(None)  # number -1
         return [
             Node(bound, depth, parents[parent], column, lower, upper, up, change)
@@ -78,6 +85,7 @@ class Bundle:
 
 
 NO_CODES = np.zeros(0, np.int8)
+NO_SYMMETRY = np.full(1, -1, np.int32)
 
 
 def _joined(parts: Sequence[np.ndarray], kind: object) -> tuple[np.ndarray, np.ndarray]:

@@ -29,6 +29,7 @@ class Parent:
 
     Attributes
     ----------
+    ones : columns branched to one on the way here; None where no symmetry is left
     holders : how many waiting nodes hold it
     """
 
@@ -36,14 +37,21 @@ class Parent:
     lower: Floats
     upper: Floats
     basis: Basis | None = None
+    ones: np.ndarray | None = None
     holders: int = 0
 
     @classmethod
-    def between(cls, root: tuple[Floats, Floats], here: tuple[Floats, Floats], basis: Basis | None) -> Parent:
+    def between(
+        cls,
+        root: tuple[Floats, Floats],
+        here: tuple[Floats, Floats],
+        basis: Basis | None,
+        ones: np.ndarray | None = None,
+    ) -> Parent:
         """Return what differs between two pairs of bounds."""
         moved = np.empty(len(here[0]), np.int32)
         moved = moved[: vectors.differences(*root, *here, moved)].copy()
-        return cls(moved, here[0][moved], here[1][moved], basis)
+        return cls(moved, here[0][moved], here[1][moved], basis, ones)
 
     def apply(self, lower: Floats, upper: Floats) -> None:
         """Narrow the root's bounds, in place; these may have become tighter since."""
@@ -53,7 +61,8 @@ class Parent:
     @property
     def bytes(self) -> int:
         """What it takes."""
-        return 3 * ARRAY + 20 * len(self.columns) + self.basis_bytes
+        ones = 0 if self.ones is None else ARRAY + 4 * len(self.ones)
+        return 3 * ARRAY + 20 * len(self.columns) + ones + self.basis_bytes
 
     @property
     def basis_bytes(self) -> int:
@@ -90,6 +99,14 @@ class Node:
     def basis(self) -> Basis | None:
         """The basis of the parent's relaxation, where that is kept."""
         return None if self.parent is None else self.parent.basis
+
+    @property
+    def ones(self) -> np.ndarray | None:
+        """The columns branched to one on the way here; None where no symmetry is left."""
+        if self.parent is None:
+            return NO_PARENT.columns
+        ones = self.parent.ones
+        return np.append(ones, np.int32(self.column)) if self.up and ones is not None else ones
 
     def rise(self, bound: float) -> None:
         """Take a bound that was proven, where it is a better one."""

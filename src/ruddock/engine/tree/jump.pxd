@@ -39,6 +39,7 @@ cdef class Jump:
     cdef double _gain(self, int j, double goal) noexcept nogil
     cdef void _rate(self, int j) noexcept nogil
     cdef double _rounded(self, int j, double goal, bint up) noexcept nogil
+    cdef void _add_up(self) noexcept nogil
     cdef void _step(self) noexcept nogil
     cdef double _merit(self, int j) noexcept nogil
     cdef int _best_good(self) noexcept nogil

@@ -18,6 +18,7 @@ MASK = cython.declare(cython.ulonglong, 0xFFFFFFFFFFFFFFFF)
 SMALL = cython.declare(cython.double, 1e-9)  # a violation below this is none
 SAMPLE = cython.declare(cython.int, 25)  # columns that are compared before one jumps
 HEAVIER = cython.declare(cython.int, 40)  # violated rows that gain weight at once
+MOST_PULL = cython.declare(cython.double, 1e50)  # that the objective gains
 ROWS = cython.declare(cython.int, 6)  # violated rows that a column which is not binary is tried for
 
 
@@ -75,8 +76,7 @@ class Jump:
                 self.activity[i] += self.rx[e] * self.x[j]
                 self.reach[i] = max(self.reach[i], abs(self.rx[e]) * (self.upper[j] - self.lower[j]))
             self._mark(i)
-        for j in range(self.n):
-            self.value += self.cost[j] * self.x[j]
+        self._add_up()
         for j in range(self.n):
             self._rate(j)
 
@@ -87,10 +87,20 @@ class Jump:
         with cython.nogil:
             while self.touched < end:
                 if self.broken_count == 0 and self.value <= self.aim:
-                    found = True
-                    break
+                    self._add_up()
+                    if self.value <= self.aim:
+                        found = True
+                        break
                 self._step()
         return found
+
+    def _add_up(self):
+        """Work out the objective anew: what many jumps added and took away is off by rounding."""
+        j: cython.int
+        self.value = 0.0
+        for j in range(self.n):
+            self.value += self.cost[j] * self.x[j]
+        self.touched += self.n
 
     def better_than(self, aim):
         """Ask for plans of at most this objective from now on."""
@@ -284,7 +294,7 @@ class Jump:
         chosen: cython.int = -1
         best: cython.double = -INFINITY
         merit: cython.double
-        self.pull *= 1.1
+        self.pull = min(1.1 * self.pull, MOST_PULL)
         for k in range(4 * SAMPLE):
             j = self._draw(self.n)
             if self.score[j] == -INFINITY or self.cost[j] * (self.target[j] - self.x[j]) >= 0.0:

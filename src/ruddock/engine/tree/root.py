@@ -14,7 +14,7 @@ from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics import Near, look_for_plans
 from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.state import SearchState
-from ruddock.engine.tree.symmetry import ordering_rows
+from ruddock.engine.tree.symmetry.parts import ordering_rows
 from ruddock.engine.tree.tighten import Tightening
 from ruddock.problem import Problem
 
@@ -43,6 +43,7 @@ def prepare(state: SearchState) -> None:
             state.tightening.counts["cliques merged"] = relaxed.m - merged.m
             relaxed = merged
     if not state.effort.stopped():
+        state.take_orbits(relaxed)
         state.relaxation.load(relaxed)
         state.load_rows()
 
@@ -124,6 +125,8 @@ def _tighten_again(state: SearchState) -> bool:
         for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():
             second.counts[name] = second.counts.get(name, 0) + count
         state.take_tightening(second)
-        state.relaxation.load(second.tightened())
+        tightened = second.tightened()
+        state.take_orbits(tightened)
+        state.relaxation.load(tightened)
         state.load_rows()
     return True

@@ -26,7 +26,8 @@ from ruddock.engine.tree.lattice import whole_solution
 from ruddock.engine.tree.plunge import AGAIN, ASK, CLOSED, FIXED, OUTSIDE, SPLIT, Plunge
 from ruddock.engine.tree.pseudocosts import FLOOR
 from ruddock.engine.tree.state import SearchState
-from ruddock.engine.tree.symmetry import with_sums
+from ruddock.engine.tree.symmetry.orbits import Orbits
+from ruddock.engine.tree.symmetry.parts import with_sums
 from ruddock.engine.tree.walk import Walk
 from ruddock.problem import Floats, Problem
 
@@ -97,6 +98,7 @@ class TreeSearch(Walk):
         super().__init__(state, work_on)
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)  # the bounds of the node at work
+        self._ones: np.ndarray | None = None  # its columns branched to one, where there is a symmetry yet
         self._at_work: Plunge | None = None
         self._made_for: tuple[object, object] = None, None
         # what a dive cannot branch on by itself
@@ -192,9 +194,12 @@ class TreeSearch(Walk):
         state, here = self.state, self._here
         bounds, plunge = state.bounds, self._plunge()
         if fresh:
+            state.take_more_orbits()
             parent = node.parent or NO_PARENT
             plunge.take(bounds.lower, bounds.upper, parent.columns, parent.lower, parent.upper)
         if not plunge.enter(bounds.lower, bounds.upper, node.column, node.lower, node.upper):
+            return None, None
+        if state.orbits is not None and not self._follow_orbits(state.orbits, node):
             return None, None
         for turn in count():
             if outcome is None:
@@ -232,6 +237,19 @@ class TreeSearch(Walk):
             if reason is not None:
                 return node, reason
         raise AssertionError("counting has no end")
+
+    def _follow_orbits(self, orbits: Orbits, node: Node) -> bool:
+        """Fix columns as others are that symmetries take to their places; say whether anything can be left."""
+        self._ones = node.ones
+        labels = None if self._ones is None else orbits.at(self._ones)
+        if labels is None:
+            self._ones = None
+            return True
+        lower, upper = self._here
+        while len(moved := orbits.fix(labels, lower, upper)):
+            if (lower[moved] > upper[moved]).any() or not self.state.bounds.propagate(lower, upper, moved):
+                return False
+        return True
 
     def _plunge(self) -> Plunge:
         """Return the node at work, made anew where rows or the solver are others by now."""
@@ -342,7 +360,7 @@ class TreeSearch(Walk):
         """Make both children; queue one and return the other to dive into."""
         state, here = self.state, self._here
         kept = basis if state.frontier.keeps_bases else None
-        parent = Parent.between((state.bounds.lower, state.bounds.upper), here, kept)
+        parent = Parent.between((state.bounds.lower, state.bounds.upper), here, kept, self._ones)
         child = self._divide(node, branch, parent)
         state.relaxation.start_from(basis)
         return child

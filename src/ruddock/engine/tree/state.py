@@ -20,9 +20,13 @@ from ruddock.engine.tree.frontier import Frontier, Node
 from ruddock.engine.tree.incumbent import Incumbent
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.relaxation import Relaxation
+from ruddock.engine.tree.symmetry.orbits import Orbits, orbits_of
 from ruddock.engine.tree.tighten import Tightening
 from ruddock.engine.tree.watch import Watch
 from ruddock.problem import Floats, Problem
+
+AT_ROOT, LATER = 1_000_000, 40_000_000  # entries looked at for symmetries, before the first node and once more
+LONG = 1_000  # nodes after which that is worth while
 
 
 class SearchState:
@@ -43,6 +47,8 @@ class SearchState:
     costs : PseudoCosts
     tightening : Tightening, or None
         What presolve learnt.
+    orbits : Orbits, or None
+        Of columns that symmetries exchange.
     cut_counts : dict
         Cuts added, by kind.
     history : list of Moment
@@ -64,6 +70,8 @@ class SearchState:
         self.frontier = Frontier()
         self.costs = PseudoCosts(problem.n)
         self.tightening: Tightening | None = None
+        self.orbits: Orbits | None = None
+        self._symmetric: Problem | None = None  # where more orbits may be found
         self.cut_counts: dict[str, int] = {}
         self.history: list[Moment] = []
         self.least = -np.inf
@@ -73,13 +81,14 @@ class SearchState:
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what another process begins from: all but open nodes, history, and what the root was for."""
-        own = ("frontier", "history", "tightening", "locks", "helping")
+        own = ("frontier", "history", "tightening", "locks", "helping", "_symmetric")
         kept = {name: value for name, value in self.__dict__.items() if name not in own}
         return {**kept, "options": replace(self.options, heuristics=False, start=None, cores=1)}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
         self.frontier, self.history, self.tightening, self.helping = Frontier(), [], None, None
+        self._symmetric = None
         self.relaxation.load()
         self.load_rows()
 
@@ -107,6 +116,20 @@ class SearchState:
         """Keep what presolve learnt, and its bounds."""
         self.tightening = tightening
         self.bounds.take(tightening.lower, tightening.upper)
+
+    def take_orbits(self, relaxed: Problem) -> None:
+        """Find the columns of the problem as it is searched that symmetries exchange, if any plan of those will do."""
+        options = self.options
+        free = options.lazy is None and options.priorities is None and self.watch is None
+        wanted = options.symmetry and options.presolve and not options.inner and free
+        self.orbits = orbits_of(relaxed, AT_ROOT, self.effort.stopped) if wanted else None
+        self._symmetric = None if self.orbits is None or self.orbits.complete else relaxed
+
+    def take_more_orbits(self) -> None:
+        """Go on looking for symmetries, where that was ended early, once a search has become a long one."""
+        if self._symmetric is not None and self.effort.nodes >= LONG:
+            self.orbits = orbits_of(self._symmetric, LATER, self.effort.stopped)
+            self._symmetric = None
 
     def count_cut(self, kind: str) -> None:
         """Count a cut that was added."""

@@ -69,8 +69,7 @@ class Effort(Result, Counters):
         parts = {**self.parts, "total": self.seconds}
         return pd.DataFrame({"seconds": parts}).rename_axis("part")
 
-    def as_dict(self) -> dict[str, Any]:
-        """Return plain data for JSON."""
+    def _facts(self) -> dict[str, Any]:
         held = asdict(self)
         return {"format": "ruddock-effort/1", "model": held.pop("title"), **held}
 

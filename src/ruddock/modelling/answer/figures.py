@@ -10,7 +10,18 @@ import numpy as np
 
 from ruddock.document.content import Figure
 from ruddock.document.numbers import DUST, with_unit
-from ruddock.document.plotting import BEST, BOUND, GREYS, HATCHES, label_ticks, leave_room, new_axes, plain_words
+from ruddock.document.plotting import (
+    BEST,
+    BOUND,
+    GREYS,
+    HATCHES,
+    draw_key,
+    in_key,
+    label_ticks,
+    leave_room,
+    new_axes,
+    plain_words,
+)
 from ruddock.errors import ModelError, known
 from ruddock.modelling.answer.shapes import runs_in_order
 from ruddock.modelling.decisions import goes_by_label
@@ -110,7 +121,7 @@ def bars_figure(plans: Sequence[tuple[str, Plan]], family: str, over: str | None
                 hatch=HATCHES[part % len(HATCHES)],
                 edgecolor="black" if k else "0.4",
                 linewidth=1.1 if k else 0.4,
-                label=name if not k else None,
+                label=in_key(name) if not k else None,
             )
             base = base + values
         ax.set_ylabel(with_unit(family, unit))
@@ -126,7 +137,7 @@ def bars_figure(plans: Sequence[tuple[str, Plan]], family: str, over: str | None
     ax.set_axisbelow(True)
     leave_room(ax)
     if len(ax.get_legend_handles_labels()[1]) > 1:
-        ax.legend(frameon=False, fontsize=8, loc="upper left", bbox_to_anchor=(1.0, 1.0))
+        draw_key(ax, fontsize=8, loc="upper left", bbox_to_anchor=(1.0, 1.0))
     return ax
 
 
@@ -197,5 +208,5 @@ def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
     beyond = "less" if plan.sense == "minimize" else "more"
     ax.set_title(f"{plan.model_name}: no plan has {beyond} than the bound", loc="left")
     ax.grid(alpha=0.3)
-    ax.legend(frameon=False)
+    draw_key(ax)
     return ax

@@ -10,8 +10,6 @@ from ruddock.modelling.frames import constraints_frame, decisions_frame
 from ruddock.modelling.lowering import lowered
 
 if TYPE_CHECKING:
-    import pandas as pd
-
     from ruddock.modelling.plan import Plan
 
 
@@ -24,9 +22,9 @@ def plan_json(plan: Plan) -> dict[str, Any]:
         "status": plan.status,
         "reason": plan.reason,
         "sense": plan.sense,
-        "objective": _finite(plan.objective) if plan.found else None,
-        "bound": _finite(plan.bound),
-        "gap": _finite(plan.gap) if plan.found else None,
+        "objective": plan.objective if plan.found else None,
+        "bound": plan.bound,
+        "gap": plan.gap if plan.found else None,
         "parts": {str(name): float(value) for name, value in plan.breakdown().items()} if plan.found else {},
         "objectives": _objectives(plan),
         "quantities": formulation.quantity_values(outcome.x) if plan.found and outcome.x is not None else {},
@@ -42,26 +40,24 @@ def plan_json(plan: Plan) -> dict[str, Any]:
         },
     }
     if outcome.history:
-        document["history"] = [
-            {name: _finite(value) for name, value in moment.items()} for moment in plan.history.to_dict("records")
-        ]
+        document["history"] = plan.history.to_dict("records")
     if outcome.x is not None:
         decisions, constraints = decisions_frame(plan), constraints_frame(plan)
         document["decisions"] = {
             name: {"value": value, "reduced_cost": cost}
             for name, value, cost in zip(
-                decisions.index, _plain(decisions["value"]), _plain(decisions["reduced_cost"]), strict=True
+                decisions.index, decisions["value"].to_list(), decisions["reduced_cost"].to_list(), strict=True
             )
         }
         document["constraints"] = {
             name: {"left": left, "relation": relation, "right": right, "slack": slack, "price": price}
             for name, left, relation, right, slack, price in zip(
                 constraints.index,
-                _plain(constraints["left"]),
+                constraints["left"].to_list(),
                 constraints["relation"].tolist(),
-                _plain(constraints["right"]),
-                _plain(constraints["slack"]),
-                _plain(constraints["shadow_price"]),
+                constraints["right"].to_list(),
+                constraints["slack"].to_list(),
+                constraints["shadow_price"].to_list(),
                 strict=True,
             )
         }
@@ -88,7 +84,7 @@ def _objectives(plan: Plan) -> dict[str, dict[str, Any]]:
         str(name): {
             "sense": sense,
             "value": float(value),
-            "bound": _finite(bound),
+            "bound": bound,
             "unit": unit or None,
             "proven": bool(sure),
         }
@@ -96,11 +92,3 @@ def _objectives(plan: Plan) -> dict[str, dict[str, Any]]:
             frame.index, frame.itertuples(index=False, name=None), strict=True
         )
     }
-
-
-def _finite(value: float) -> float | None:
-    return float(value) if np.isfinite(value) else None
-
-
-def _plain(values: pd.Series[float]) -> list[float | None]:
-    return [value if np.isfinite(value) else None for value in (values.to_numpy(float) + 0.0).tolist()]

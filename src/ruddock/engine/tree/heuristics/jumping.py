@@ -36,7 +36,8 @@ def jump(state: SearchState) -> None:
         best, value, since = x, min(value, found), kernel.touched
         if state.incumbent.settled(state.frontier.bound):
             return
-        kernel.better_than(value - max(BETTER * abs(value), state.options.goal.noise(value)))
+        better = value - max(BETTER * abs(value), state.options.goal.noise(value))
+        kernel.better_than(min(better, np.nextafter(value, -np.inf)))
     if best is not None:
         state.try_plan(best)
 

@@ -1,0 +1,228 @@
+"""The symmetries of a problem: exchanges of its columns that leave all rows, limits and costs as they are.
+
+Columns and rows get colours, which are refined by what they meet until they settle (Weisfeiler and Leman 1968); a
+column of an undecided colour is then set apart, and the refinement goes on, until no two columns look alike (McKay
+1981). Two such ways that end in the same matrix are a symmetry. Each is compared entry by entry, so that what is
+found is exact, and a search that ends early finds fewer symmetries and no wrong ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import connected_components
+
+from ruddock.problem import Problem
+
+MOST_LEAVES = 16  # ends that are tried for one pair of columns
+MOST_FOUND = 200  # symmetries that generate the others
+MOST_HELD = 5_000_000  # numbers of the symmetries that are kept
+MOST_MEMBERS = 2_000  # of a group that is kept whole
+
+Colours = npt.NDArray[np.int64]
+Permutations = npt.NDArray[np.int32]
+Form = tuple[npt.NDArray[np.int64], bytes]
+
+
+def symmetries(
+    problem: Problem, fixed: npt.NDArray[np.bool_], most_work: int, stopped: Callable[[], bool]
+) -> tuple[Permutations, bool]:
+    """Return symmetries of a problem: its whole group where that is small, else some that generate it or a part.
+
+    Parameters
+    ----------
+    fixed : bool array, shape (n,)
+        Columns that stay where they are.
+    most_work : int
+        Entries, columns and rows that are looked at, all rounds together.
+    stopped : callable
+        Whether time is up.
+
+    Returns
+    -------
+    images : int array, shape (k, n)
+        Of each symmetry, where every column goes. The identity is left out.
+    complete : bool
+        Whether there was work enough.
+    """
+    search = _Search(problem, fixed, most_work, stopped)
+    found = search.generators()
+    most = min(MOST_MEMBERS, MOST_HELD // max(problem.n, 1))
+    whole = _members(found, most) if found and search.order <= most else None
+    held = np.array(found[: most or 1], np.int32).reshape(-1, problem.n)
+    return (held if whole is None else whole), not search.out_of_work
+
+
+def _members(generators: list[npt.NDArray[np.int32]], most: int) -> Permutations | None:
+    """Return all products of some symmetries but the identity; None if there are too many."""
+    same = np.arange(len(generators[0]), dtype=np.int32)
+    members = {same.tobytes(): same}
+    new = [same]
+    while new:
+        made = [generator[member] for member in new for generator in generators]
+        new = []
+        for product in made:
+            if members.setdefault(product.tobytes(), product) is product:
+                new.append(product)
+        if len(members) > most:
+            return None
+    return np.array(list(members.values())[1:], np.int32).reshape(-1, len(same))
+
+
+class _Search:
+    """Colours of columns (first) and rows (behind them), and ways to set all columns apart.
+
+    Attributes
+    ----------
+    order : of the group that the symmetries generate, as far as is known: the product of orbits on the way
+    trace : of the last refinement: differs where two of them went apart
+    """
+
+    def __init__(
+        self, problem: Problem, fixed: npt.NDArray[np.bool_], most_work: int, stopped: Callable[[], bool]
+    ) -> None:
+        n, m = problem.n, problem.m
+        self.n, self.stopped, self.work, self.most_work, self.order = n, stopped, 0, most_work, 1
+        self.rows = csr_matrix(problem.matrix())
+        self.rows.sort_indices()
+        columns = np.repeat(np.arange(n), np.diff(problem.starts))
+        ends = np.concatenate((columns, n + problem.indices))
+        others = np.concatenate((n + problem.indices, columns))
+        order = np.argsort(ends, kind="stable")
+        self.others = others[order]
+        self.values = _mixed(np.tile(problem.values, 2)[order].view(np.uint64))
+        self.starts = np.concatenate(([0], np.cumsum(np.bincount(ends, minlength=n + m))))
+        marks = np.stack((problem.costs, problem.lower, problem.upper, problem.kinds.astype(float)), axis=1) + 0.0
+        own = np.unique(marks, axis=0, return_inverse=True)[1].ravel()
+        own[fixed] = n + np.arange(int(fixed.sum()))
+        limits = np.stack((problem.row_lower, problem.row_upper), axis=1) + 0.0
+        of_rows = np.unique(limits, axis=0, return_inverse=True)[1].ravel() + 2 * n
+        self.marks = np.concatenate((own, of_rows))
+
+    # ------------------------------------------------------------------ colours
+
+    def refined(self, begin: npt.NDArray[Any]) -> Colours:
+        """Split colours by the colours and values met, until none splits; alike for alike beginnings."""
+        count = -1
+        self.trace = 0
+        while True:
+            words, colours, sizes = np.unique(begin, return_inverse=True, return_counts=True)
+            seen_of_all = np.sum(_mixed(words.astype(np.uint64)) * sizes.astype(np.uint64))
+            self.trace = hash((self.trace, int(seen_of_all)))
+            self.work += len(self.others) + len(colours)
+            if int(colours.max(initial=0)) == count or self.out_of_work:
+                return colours.ravel()
+            count = int(colours.max(initial=0))
+            own = _mixed(colours.astype(np.uint64))
+            met = np.concatenate(([np.uint64(0)], np.cumsum(_mixed(own[self.others] ^ self.values))))
+            seen = met[self.starts[1:]] - met[self.starts[:-1]]
+            begin = _mixed(seen) ^ own  # the old colour counts, so that colours only split
+
+    @property
+    def out_of_work(self) -> bool:
+        """Whether to end the search."""
+        return self.work > self.most_work or self.stopped()
+
+    def apart(self, colours: Colours, column: int) -> Colours:
+        """Give a column a colour of its own, and refine."""
+        changed = 2 * colours
+        changed[column] += 1
+        return self.refined(changed)
+
+    def cell(self, colours: Colours) -> npt.NDArray[np.int64]:
+        """Return the columns of the smallest colour that several have; none if all differ."""
+        own = colours[: self.n]
+        sizes = np.bincount(own)
+        several = np.flatnonzero(sizes > 1)
+        if not len(several):
+            return several
+        return np.flatnonzero(own == several[np.argmin(sizes[several])])
+
+    def form(self, colours: Colours) -> Form:
+        """Return the columns in the order of their colours, and the matrix in that order and that of the rows."""
+        columns, rows = np.argsort(colours[: self.n]), np.argsort(colours[self.n :], kind="stable")
+        matrix = self.rows[rows][:, columns]
+        matrix.sort_indices()
+        marks = np.concatenate((self.marks[: self.n][columns], self.marks[self.n :][rows]))
+        return columns, b"".join(part.tobytes() for part in (matrix.indptr, matrix.indices, matrix.data, marks))
+
+    # ------------------------------------------------------------------ symmetries
+
+    def generators(self) -> list[npt.NDArray[np.int32]]:
+        """Return symmetries that generate the group, as far as they are found."""
+        found: list[npt.NDArray[np.int32]] = []
+        path, traces, cells = [self.refined(self.marks)], [self.trace], []
+        while len(cell := self.cell(path[-1])) and not self.out_of_work:
+            cells.append(cell)
+            path.append(self.apart(path[-1], int(cell[0])))
+            traces.append(self.trace)
+        if self.out_of_work or not cells:
+            return found
+        self.way = path, traces, cells, self.form(path[-1])
+        for level in reversed(range(len(cells))):
+            first, hopeless = int(cells[level][0]), list[int]()
+            orbit = joined(np.arange(self.n), np.array(found, np.int32).reshape(-1, self.n))
+            for other in cells[level][1:].tolist():
+                if self.out_of_work or len(found) >= MOST_FOUND:
+                    return found
+                if orbit[other] == orbit[first] or (orbit[hopeless] == orbit[other]).any():
+                    continue
+                way = self._symmetry(level, other)
+                if way is None:
+                    hopeless.append(other)
+                else:
+                    found.append(way)
+                    orbit = joined(orbit, way[None])
+            self.order *= int(np.sum(orbit[cells[level]] == orbit[first]))
+        return found
+
+    def _symmetry(self, level: int, other: int) -> npt.NDArray[np.int32] | None:
+        """Return a symmetry that takes the first column of a cell to another and leaves what was set apart before."""
+        path, traces, cells, (goal, matrix) = self.way
+        waiting, leaves = [(level, path[level], other)], 0
+        while waiting and leaves < MOST_LEAVES and not self.out_of_work:
+            at, before, column = waiting.pop()
+            colours = self.apart(before, column)
+            if self.trace != traces[at + 1]:
+                continue
+            if at + 1 < len(cells):
+                first = int(cells[at + 1][0])
+                alike = np.flatnonzero(colours[: self.n] == path[at + 1][first]).tolist()
+                # most likely what was set apart before stays
+                waiting += [(at + 1, colours, k) for k in sorted(alike, key=lambda k: (k == first, -k))]
+                continue
+            leaves += 1
+            columns, found = self.form(colours)
+            if found == matrix:
+                images = np.empty(self.n, np.int32)
+                images[goal] = columns
+                return images
+        return None
+
+
+def joined(labels: Colours, images: Permutations) -> Colours:
+    """Return for every column the first one that symmetries may take it to, with those joined that share a label.
+
+    Parameters
+    ----------
+    labels : int array, shape (n,)
+        Such columns, as far as they are known.
+    images : int array, shape (k, n)
+    """
+    n = len(labels)
+    ends = np.concatenate((labels, images.ravel()))
+    begin = np.tile(np.arange(n), 1 + len(images))
+    graph = csr_matrix((np.ones(len(ends), np.int8), (begin, ends)), shape=(n, n))
+    _, first, number = np.unique(connected_components(graph, directed=False)[1], return_index=True, return_inverse=True)
+    return first[number.ravel()]
+
+
+def _mixed(words: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
+    """Return well-spread words for words (Stafford's variant 13 of the finaliser of MurmurHash3)."""
+    words = (words ^ (words >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    words = (words ^ (words >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    return words ^ (words >> np.uint64(31))

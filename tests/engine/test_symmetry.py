@@ -1,0 +1,132 @@
+"""Symmetries: all are found and all are true, and a search that uses them loses no optimum."""
+
+from __future__ import annotations
+
+from itertools import product
+
+import networkx as nx
+import numpy as np
+import pytest
+from networkx.algorithms.isomorphism import GraphMatcher
+
+from benchmarks.known import triples
+from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.solve import solve
+from ruddock.engine.tree.symmetry.group import symmetries
+from ruddock.engine.tree.symmetry.orbits import Orbits
+from ruddock.problem import INTEGER, Problem
+
+
+def cover(sets: np.ndarray, costs: np.ndarray, least: np.ndarray) -> Problem:
+    """Return the problem of meeting every set so often, with binary columns."""
+    m, n = sets.shape
+    return Problem.build(sets, least, np.full(m, np.inf), np.zeros(n), np.ones(n), costs, np.full(n, INTEGER, np.uint8))
+
+
+def steiner(points: int) -> Problem:
+    sets = np.array([[float(point in triple) for point in range(points)] for triple in triples(points)])
+    return cover(sets, np.ones(points), np.ones(len(sets)))
+
+
+def all_symmetries(problem: Problem) -> set[tuple[int, ...]]:
+    """Return what becomes of the columns in every isomorphism of the graph of columns and rows with itself."""
+    graph = nx.Graph()
+    for j in range(problem.n):
+        graph.add_node(("column", j), mark=(float(problem.costs[j]), float(problem.upper[j])))
+    for i in range(problem.m):
+        graph.add_node(("row", i), mark=(float(problem.row_lower[i]), float(problem.row_upper[i]), "row"))
+    matrix = problem.matrix().tocoo()
+    for i, j, value in zip(matrix.row.tolist(), matrix.col.tolist(), matrix.data.tolist(), strict=True):
+        graph.add_edge(("column", j), ("row", i), value=value)
+    alike = GraphMatcher(
+        graph, graph, node_match=lambda a, b: a["mark"] == b["mark"], edge_match=lambda a, b: a["value"] == b["value"]
+    )
+    return {tuple(found[("column", j)][1] for j in range(problem.n)) for found in alike.isomorphisms_iter()}
+
+
+def rotated(rng: np.random.Generator) -> Problem:
+    """Return a cover in which turning the columns around changes nothing, or only by some steps at once."""
+    n = int(rng.integers(5, 11))
+    step = int(rng.choice([k for k in range(1, n) if n % k == 0]))
+    rows = []
+    for _ in range(int(rng.integers(1, 4))):
+        row = (rng.random(n) < 0.4) * rng.integers(1, 3, n)
+        rows += [np.roll(row, k) for k in range(0, n, step)]
+    sets = np.unique(np.array(rows, float), axis=0)
+    sets = sets[(sets > 0).any(axis=1)]
+    if not len(sets):
+        return rotated(rng)
+    least = np.array([float(max(1, int(row.sum()) // 2)) for row in sets])
+    return cover(sets, np.tile(rng.integers(1, 4, step), n // step).astype(float), least)
+
+
+def test_all_symmetries_of_small_problems_are_found() -> None:
+    sizes = []
+    for seed in range(40):
+        problem = rotated(np.random.default_rng(seed))
+        wanted = all_symmetries(problem)
+        images, complete = symmetries(problem, np.zeros(problem.n, bool), 10**9, lambda: False)
+        assert complete
+        found = {*map(tuple, images.tolist()), tuple(range(problem.n))}
+        assert found <= wanted, seed
+        if len(wanted) <= 2000:
+            assert found == wanted, seed
+        sizes.append(len(wanted))
+    assert min(sizes) < 10 < max(sizes)
+
+
+@pytest.mark.parametrize(("points", "order"), [(9, 432), (15, 60), (45, 360)])
+def test_the_groups_of_triples(points: int, order: int) -> None:
+    problem = steiner(points)
+    images, complete = symmetries(problem, np.zeros(points, bool), 10**9, lambda: False)
+    assert complete
+    assert len(images) + 1 == order
+
+
+def test_columns_that_stay_do_stay_and_work_is_bounded() -> None:
+    problem = steiner(45)
+    fixed = np.zeros(45, bool)
+    fixed[7] = True
+    images, _ = symmetries(problem, fixed, 10**9, lambda: False)
+    assert (images[:, 7] == 7).all()
+    for work in (0, 1_000, 100_000):
+        images, complete = symmetries(problem, np.zeros(45, bool), work, lambda: False)
+        assert not complete
+        assert (np.sort(images, axis=1) == np.arange(45)).all()
+
+
+def test_orbits_of_those_that_keep_the_ones() -> None:
+    turns = np.array([np.roll(np.arange(6), k) for k in range(1, 6)], np.int32)
+    orbits = Orbits(turns, np.ones(6, bool), complete=True)
+    start = orbits.at(np.zeros(0, np.int32))
+    assert start is not None
+    assert (start == 0).all()
+    half = orbits.at(np.array([1, 4], np.int32))  # only the half turn takes these to one another
+    assert half is not None
+    assert half.tolist() == [0, 1, 2, 0, 1, 2]
+    assert orbits.at(np.array([1, 2], np.int32)) is None
+    lower, upper = np.zeros(6), np.ones(6)
+    lower[[1, 4]], upper[0] = 1.0, 0.0
+    assert orbits.fix(half, lower, upper).tolist() == [3]
+    assert upper.tolist() == [0, 1, 1, 0, 1, 1]
+
+
+def test_a_search_with_symmetries_loses_no_optimum() -> None:
+    for seed in range(80):
+        problem = rotated(np.random.default_rng(1000 + seed))
+        plans = np.array(list(product((0.0, 1.0), repeat=problem.n)))
+        fits = (plans @ problem.matrix().T.toarray() >= problem.row_lower - 1e-9).all(axis=1)
+        best = (plans[fits] @ problem.costs).min() if fits.any() else None
+        for options in (Options(heuristics=False, cuts=False), Options()):
+            outcome = solve(problem, Limits(), options)
+            assert (outcome.status == "optimal") == (best is not None), seed
+            assert best is None or outcome.objective == pytest.approx(best), seed
+
+
+def test_symmetries_spare_nodes() -> None:
+    nodes = {}
+    for symmetry in (True, False):
+        outcome = solve(steiner(27), Limits(), Options(symmetry=symmetry, cores=1))
+        assert outcome.objective == 18
+        nodes[symmetry] = outcome.counters.nodes
+    assert nodes[True] < 0.7 * nodes[False]
