@@ -174,7 +174,7 @@ def a_clash_is_one_and_needs_each_member(seed: int, tmp: Path, scale: float = 1.
             assert held(one, rest) != "infeasible", f"{seed} {members} clash without {left_out}"
     for repair in found.repairs:
         assert repair.plan.found, seed
-        if any(np.isnan(move.new) for move in repair.changes):
+        if any(move.new is None for move in repair.changes):
             continue  # of constraints with decisions on both sides, which have no limit to set
         changed = model.what_if({f"{m.name}{side(m.name, m.relation)}": m.new for m in repair.changes}).changed
         same(changed, repair.plan, f"{seed} repair {repair.changes}")

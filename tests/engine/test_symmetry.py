@@ -62,7 +62,7 @@ def rotated(rng: np.random.Generator) -> Problem:
 
 def test_all_symmetries_of_small_problems_are_found() -> None:
     sizes = []
-    for seed in range(40):
+    for seed in range(25):
         problem = rotated(np.random.default_rng(seed))
         wanted = all_symmetries(problem)
         images, complete = symmetries(problem, np.zeros(problem.n, bool), 10**9, lambda: False)
@@ -75,7 +75,7 @@ def test_all_symmetries_of_small_problems_are_found() -> None:
     assert min(sizes) < 10 < max(sizes)
 
 
-@pytest.mark.parametrize(("points", "order"), [(9, 432), (15, 60), (45, 360)])
+@pytest.mark.parametrize(("points", "order"), [(9, 432), (15, 60)])
 def test_the_groups_of_triples(points: int, order: int) -> None:
     problem = steiner(points)
     images, complete = symmetries(problem, np.zeros(points, bool), 10**9, lambda: False)
@@ -112,7 +112,7 @@ def test_orbits_of_those_that_keep_the_ones() -> None:
 
 
 def test_a_search_with_symmetries_loses_no_optimum() -> None:
-    for seed in range(80):
+    for seed in range(50):
         problem = rotated(np.random.default_rng(1000 + seed))
         plans = np.array(list(product((0.0, 1.0), repeat=problem.n)))
         fits = (plans @ problem.matrix().T.toarray() >= problem.row_lower - 1e-9).all(axis=1)
@@ -124,9 +124,12 @@ def test_a_search_with_symmetries_loses_no_optimum() -> None:
 
 
 def test_symmetries_spare_nodes() -> None:
+    row = np.zeros(40)
+    row[np.random.default_rng(3).choice(40, 6, replace=False)] = 1.0
+    problem = cover(np.array([np.roll(row, k) for k in range(40)]), np.ones(40), np.ones(40))
     nodes = {}
     for symmetry in (True, False):
-        outcome = solve(steiner(27), Limits(), Options(symmetry=symmetry, cores=1))
-        assert outcome.objective == 18
+        outcome = solve(problem, Limits(), Options(symmetry=symmetry, cores=1))
+        assert outcome.objective == 9
         nodes[symmetry] = outcome.counters.nodes
-    assert nodes[True] < 0.7 * nodes[False]
+    assert nodes[True] < 0.5 * nodes[False]

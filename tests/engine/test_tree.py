@@ -152,7 +152,8 @@ def test_a_limit_keeps_the_best_plan_with_its_bound(limit: dict[str, float]) -> 
     assert outcome.status == "stopped"
     assert outcome.reason in ("nodes", "iterations", "time")
     assert outcome.x is not None
-    assert 9 <= outcome.bound < 18 <= outcome.objective
+    least = 0 if "seconds" in limit else 9  # in so little time a busy machine may not come to the root
+    assert least <= outcome.bound < 18 <= outcome.objective
     assert outcome.gap == pytest.approx((outcome.objective - outcome.bound) / outcome.objective)
 
 

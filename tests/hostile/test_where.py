@@ -58,8 +58,6 @@ if __name__ == "__main__":
 def test_a_solve_is_the_same_wherever_it_runs(tmp_path: Path) -> None:
     script = tmp_path / "where.py"
     script.write_text(SCRIPT)
-    for flags in (["-W", "error"], ["-O"]):
-        done = subprocess.run(
-            [sys.executable, *flags, str(script)], capture_output=True, text=True, timeout=300, env={**os.environ}
-        )
-        assert (done.returncode, done.stdout) == (0, "all the same\n"), done.stderr[-2000:]
+    words = [sys.executable, "-O", "-W", "error", str(script)]
+    done = subprocess.run(words, capture_output=True, text=True, timeout=300, env={**os.environ})
+    assert (done.returncode, done.stdout) == (0, "all the same\n"), done.stderr[-2000:]

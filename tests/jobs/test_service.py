@@ -212,7 +212,7 @@ def test_workers_of_a_scheduler_elsewhere_and_jobs_in_postgresql(tmp_path: Path,
     workers = [*dask, "worker", "--scheduler-file", str(where), "--nworkers", "2", "--nthreads", "1", "--no-dashboard"]
     held_by = [subprocess.Popen(words, **quiet) for words in (scheduler, workers)]  # type: ignore[call-overload]
     try:
-        until(where.exists)
+        until(lambda: where.exists() and bool(where.read_text().strip()))
         address = json.loads(where.read_text())["address"]
         with running(tmp_path, "--scheduler", address, store=postgresql.url) as held:
             sent = [(held.service.send(model, reports=[]), best) for model, best in map(crates, range(6))]

@@ -14,7 +14,6 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ruddock.problem import Problem
 
@@ -213,12 +212,17 @@ def joined(labels: Colours, images: Permutations) -> Colours:
         Such columns, as far as they are known.
     images : int array, shape (k, n)
     """
-    n = len(labels)
-    ends = np.concatenate((labels, images.ravel()))
-    begin = np.tile(np.arange(n), 1 + len(images))
-    graph = csr_matrix((np.ones(len(ends), np.int8), (begin, ends)), shape=(n, n))
-    _, first, number = np.unique(connected_components(graph, directed=False)[1], return_index=True, return_inverse=True)
-    return first[number.ravel()]
+    first = labels.copy()
+    begin, ends = np.tile(np.arange(len(labels)), len(images)), images.ravel()
+    while True:
+        left, right = first[begin], first[ends]
+        if np.array_equal(left, right):
+            return first
+        least = np.minimum(left, right)
+        np.minimum.at(first, left, least)
+        np.minimum.at(first, right, least)
+        while not np.array_equal(first, first[first]):
+            first = first[first]
 
 
 def _mixed(words: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
