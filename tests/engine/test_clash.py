@@ -104,10 +104,10 @@ def by_presolve_alone(problem: Problem) -> bool:
 
 
 FAMILIES = {
-    "circles": [rounds(seed) for seed in range(20)],
-    "whole circles": [rounds(seed, whole=True) for seed in range(10)],
-    "whole": [integer_problem(seed) for seed in range(20)],
-    "bounds": [through_bounds(seed) for seed in range(10)],
+    "circles": [rounds(seed) for seed in range(12)],
+    "whole circles": [rounds(seed, whole=True) for seed in range(6)],
+    "whole": [integer_problem(seed) for seed in range(12)],
+    "bounds": [through_bounds(seed) for seed in range(6)],
     "random": [
         random_lp(structure, 60 + seed, *((6, 8), (12, 18), (25, 40))[seed % 3], "infeasible")
         for seed in range(3)
@@ -136,11 +136,11 @@ def test_clashes_are_irreducible() -> None:
             for clash in clashes:
                 assert clash.proven
                 assert_irreducible(problem, clash)
-    assert count["problems"] >= 70
+    assert count["problems"] >= 50
     assert count["of six or more"] >= count["problems"] / 3
     assert count["beyond presolve"] >= count["problems"] / 2
-    assert count["whole"] >= 25
-    assert count["several"] >= 15
+    assert count["whole"] >= 15
+    assert count["several"] >= 9
 
 
 def test_disjoint_clashes_and_crossed_bounds_are_all_found() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from functools import cache
 
 import numpy as np
 import pytest
@@ -50,6 +51,7 @@ def brought_back(problem: Problem, presolve: Presolve) -> Outcome:
     return Outcome("unbounded", x=x, activity=problem.activity(x), ray=ray, objective=problem.objective(x))
 
 
+@cache
 def problems() -> list[Problem]:
     return [
         planted(random_lp(structure, seed, *SIZES[seed % 4], wish), seed)

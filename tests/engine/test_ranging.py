@@ -74,7 +74,7 @@ def confirm_cost(again: Again, x: float, value: float, column: int, step: float,
 
 def test_prices_and_ranges_hold_inside_and_end_where_they_say() -> None:
     problems = differing = 0
-    for seed in range(12):
+    for seed in range(8):
         for structure in STRUCTURES:
             problem = random_lp(structure, 300 + seed, *SIZES[seed % 3], "optimal")
             outcome = solve(problem)
@@ -96,8 +96,8 @@ def test_prices_and_ranges_hold_inside_and_end_where_they_say() -> None:
                     confirm_cost(again, float(outcome.x[column]), value, column, step, room)
             problems += 1
             differing += two_sided
-    assert problems >= 80
-    assert differing >= 18
+    assert problems >= 50
+    assert differing >= 10
 
 
 def test_what_gives_way_when_a_waiting_decision_comes_in() -> None:

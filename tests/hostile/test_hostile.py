@@ -21,7 +21,7 @@ from ruddock import demos
 from tests.hostile import parts
 from tests.hostile.watched import watched
 
-SAMPLE = {"files": 400, "tiny": 60, "questions": 18, "faults": 9}
+SAMPLE = {"files": 400, "tiny": 40, "questions": 9, "faults": 6}
 ROOT = Path(__file__).parents[2]
 
 

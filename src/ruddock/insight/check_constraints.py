@@ -115,8 +115,7 @@ def large_switches(view: View) -> Iterator[Finding]:
         return
     positive = p.values > 0
     low, high = view.lower[view.owner], allowed[view.owner]
-    with np.errstate(invalid="ignore"):
-        most = p.values * np.where(positive, high, low)
+    most = p.values * np.where(positive, high, low)
     row_most, opened = sums(most, p.indices, p.m)
     rest = row_most[p.indices[entries]] - most[entries]
     needed = rest - p.row_upper[p.indices[entries]]

@@ -145,9 +145,8 @@ def _implied_upper(view: View) -> Floats:
     open_most = view.most_open[row] - ~np.isfinite(view.most)
     rest_least = view.row_least[row] - np.where(np.isfinite(view.least), view.least, 0.0)
     rest_most = view.row_most[row] - np.where(np.isfinite(view.most), view.most, 0.0)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        by_upper = np.where((value > 0) & (open_least == 0), (p.row_upper[row] - rest_least) / value, np.inf)
-        by_lower = np.where((value < 0) & (open_most == 0), (p.row_lower[row] - rest_most) / value, np.inf)
+    by_upper = np.where((value > 0) & (open_least == 0), (p.row_upper[row] - rest_least) / value, np.inf)
+    by_lower = np.where((value < 0) & (open_most == 0), (p.row_lower[row] - rest_most) / value, np.inf)
     result = np.full(p.n, np.inf)
     np.minimum.at(result, view.owner, np.fmin(by_upper, by_lower))
     return result

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
+import numpy as np
+
 from ruddock.insight.check_constraints import empty_families, large_switches, odd_equalities, one_sided, parallel
 from ruddock.insight.check_decisions import far_bounds, fixed, fractional_bounds, free_siblings, runaway, unused
 from ruddock.insight.check_view import View
@@ -46,9 +48,10 @@ CHECKS: tuple[Callable[[View], Iterable[Finding]], ...] = (
 
 def check_model(model: Model) -> Findings:
     """Return what looks wrong in a model; see `Model.check`."""
-    view = View(model)
     found: list[Finding] = []
-    for look in CHECKS:
-        found.extend(look(view))
+    with np.errstate(all="ignore"):  # checks work with what is infinite, or becomes so
+        view = View(model)
+        for look in CHECKS:
+            found.extend(look(view))
     found.sort(key=lambda item: ORDER[item.severity])
     return Findings(model.name, tuple(found))

@@ -77,7 +77,7 @@ def own_blocks(sheets: Sequence[Sheet]) -> tuple[Block, Block] | None:
             word = text_at(cells, row, 0)
             if word in (CONSTRAINTS, DECISIONS) and word not in blocks and (row == 0 or not any(cells[row - 1])):
                 blocks[word] = Block(sheet, cells, row)
-    if DECISIONS not in blocks or "at least" not in blocks.get(CONSTRAINTS, blocks[DECISIONS]).heads:
+    if len(blocks) < 2 or "at least" not in blocks[CONSTRAINTS].heads:
         return None
     return blocks[CONSTRAINTS], blocks[DECISIONS]
 
