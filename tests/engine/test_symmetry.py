@@ -97,7 +97,7 @@ def test_columns_that_stay_do_stay_and_work_is_bounded() -> None:
 
 def test_orbits_of_those_that_keep_the_ones() -> None:
     turns = np.array([np.roll(np.arange(6), k) for k in range(1, 6)], np.int32)
-    orbits = Orbits(turns, np.ones(6, bool), complete=True)
+    orbits = Orbits(turns, np.ones(6, bool))
     start = orbits.at(np.zeros(0, np.int32))
     assert start is not None
     assert (start == 0).all()

@@ -43,7 +43,7 @@ def prepare(state: SearchState) -> None:
             state.tightening.counts["cliques merged"] = relaxed.m - merged.m
             relaxed = merged
     if not state.effort.stopped():
-        state.take_orbits(relaxed)
+        state.keep_symmetric(relaxed)
         state.relaxation.load(relaxed)
         state.load_rows()
 
@@ -126,7 +126,7 @@ def _tighten_again(state: SearchState) -> bool:
             second.counts[name] = second.counts.get(name, 0) + count
         state.take_tightening(second)
         tightened = second.tightened()
-        state.take_orbits(tightened)
+        state.keep_symmetric(tightened)
         state.relaxation.load(tightened)
         state.load_rows()
     return True

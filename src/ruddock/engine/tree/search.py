@@ -194,12 +194,13 @@ class TreeSearch(Walk):
         state, here = self.state, self._here
         bounds, plunge = state.bounds, self._plunge()
         if fresh:
-            state.take_more_orbits()
             parent = node.parent or NO_PARENT
             plunge.take(bounds.lower, bounds.upper, parent.columns, parent.lower, parent.upper)
         if not plunge.enter(bounds.lower, bounds.upper, node.column, node.lower, node.upper):
             return None, None
-        if state.orbits is not None and not self._follow_orbits(state.orbits, node):
+        state.look_for_orbits()
+        self._ones = node.ones if state.symmetric else None
+        if state.orbits is not None and self._ones is not None and not self._follow_orbits(state.orbits, self._ones):
             return None, None
         for turn in count():
             if outcome is None:
@@ -238,10 +239,9 @@ class TreeSearch(Walk):
                 return node, reason
         raise AssertionError("counting has no end")
 
-    def _follow_orbits(self, orbits: Orbits, node: Node) -> bool:
+    def _follow_orbits(self, orbits: Orbits, ones: np.ndarray) -> bool:
         """Fix columns as others are that symmetries take to their places; say whether anything can be left."""
-        self._ones = node.ones
-        labels = None if self._ones is None else orbits.at(self._ones)
+        labels = orbits.at(ones)
         if labels is None:
             self._ones = None
             return True

@@ -25,9 +25,6 @@ from ruddock.engine.tree.tighten import Tightening
 from ruddock.engine.tree.watch import Watch
 from ruddock.problem import Floats, Problem
 
-AT_ROOT, LATER = 1_000_000, 40_000_000  # entries looked at for symmetries, before the first node and once more
-LONG = 1_000  # nodes after which that is worth while
-
 
 class SearchState:
     """One search over the discrete columns of a problem.
@@ -71,7 +68,7 @@ class SearchState:
         self.costs = PseudoCosts(problem.n)
         self.tightening: Tightening | None = None
         self.orbits: Orbits | None = None
-        self._symmetric: Problem | None = None  # where more orbits may be found
+        self._symmetric: Problem | None = None  # until they are looked for
         self.cut_counts: dict[str, int] = {}
         self.history: list[Moment] = []
         self.least = -np.inf
@@ -117,18 +114,22 @@ class SearchState:
         self.tightening = tightening
         self.bounds.take(tightening.lower, tightening.upper)
 
-    def take_orbits(self, relaxed: Problem) -> None:
-        """Find the columns of the problem as it is searched that symmetries exchange, if any plan of those will do."""
+    def keep_symmetric(self, relaxed: Problem) -> None:
+        """Keep the problem as it is searched for its symmetries, if one of several plans of the same value will do."""
         options = self.options
         free = options.lazy is None and options.priorities is None and self.watch is None
         wanted = options.symmetry and options.presolve and not options.inner and free
-        self.orbits = orbits_of(relaxed, AT_ROOT, self.effort.stopped) if wanted else None
-        self._symmetric = None if self.orbits is None or self.orbits.complete else relaxed
+        self.orbits, self._symmetric = None, relaxed if wanted else None
 
-    def take_more_orbits(self) -> None:
-        """Go on looking for symmetries, where that was ended early, once a search has become a long one."""
-        if self._symmetric is not None and self.effort.nodes >= LONG:
-            self.orbits = orbits_of(self._symmetric, LATER, self.effort.stopped)
+    @property
+    def symmetric(self) -> bool:
+        """Whether symmetries are known, or to be looked for."""
+        return self.orbits is not None or self._symmetric is not None
+
+    def look_for_orbits(self) -> None:
+        """Find columns that symmetries exchange, once the root has been branched on."""
+        if self._symmetric is not None and self.effort.nodes:
+            self.orbits = orbits_of(self._symmetric, self.effort.stopped)
             self._symmetric = None
 
     def count_cut(self, kind: str) -> None:

@@ -18,8 +18,9 @@ import numpy.typing as npt
 from ruddock.engine.tree.symmetry.group import Permutations, joined, symmetries
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
-MOST_KEPT = 1_000  # sets of columns branched to one whose orbits are remembered
+MOST_KEPT = 1_000_000  # columns in the orbits that are remembered, of sets of columns branched to one
 LARGEST = 30_000  # columns of a problem that is looked at
+MOST_WORK = 1_000_000  # entries, columns and rows that are looked at, all rounds together
 
 
 class Orbits:
@@ -30,12 +31,9 @@ class Orbits:
     images : int array, shape (k, n)
         Symmetries, which move no integer column but binary ones.
     binary : bool array, shape (n,)
-    complete : bool
-        Whether these are all symmetries that a longer search would find.
     """
 
-    def __init__(self, images: Permutations, binary: npt.NDArray[np.bool_], *, complete: bool) -> None:
-        self.complete = complete
+    def __init__(self, images: Permutations, binary: npt.NDArray[np.bool_]) -> None:
         moved = binary & (images != np.arange(images.shape[1])).any(axis=0)
         self.columns = np.flatnonzero(moved)
         place = np.full(images.shape[1], -1, np.int32)
@@ -49,7 +47,7 @@ class Orbits:
         held = held[held >= 0]
         key = held.tobytes()
         if key not in self._kept:
-            if len(self._kept) >= MOST_KEPT:
+            if len(self._kept) * len(self.columns) >= MOST_KEPT:
                 self._kept.clear()
             self._kept[key] = self._labels(held)
         return self._kept[key]
@@ -73,20 +71,18 @@ class Orbits:
         return self.columns[rise | fall].astype(np.int32)
 
 
-def orbits_of(problem: Problem, most_work: int, stopped: Callable[[], bool]) -> Orbits | None:
-    """Return the orbits of a problem; None if it has no binary columns, or too many columns.
+def orbits_of(problem: Problem, stopped: Callable[[], bool]) -> Orbits | None:
+    """Return the orbits of a problem; None if it has no symmetry that is of use.
 
     Parameters
     ----------
     problem : Problem
         As it is searched, with all rows and bounds by which one of several plans was chosen.
-    most_work : int
-        Entries, columns and rows that are looked at.
     """
     whole = (problem.kinds & INTEGER) != 0
     free = whole & (problem.lower == 0) & (problem.upper == 1) & ((problem.kinds & SEMICONTINUOUS) == 0)
     fixed = (problem.kinds != 0) & ~free & (problem.lower < problem.upper)
     if problem.n > LARGEST or not free.any():
         return None
-    images, complete = symmetries(problem, fixed, most_work, stopped)
-    return Orbits(images, free, complete=complete)
+    orbits = Orbits(symmetries(problem, fixed, MOST_WORK, stopped)[0], free)
+    return orbits if len(orbits.columns) else None
