@@ -179,6 +179,20 @@ def covering(rows: int, columns: int, share: float) -> Callable[[int], Problem]:
     return draw
 
 
+def turned(places: int, met: int) -> Callable[[int], Problem]:
+    """A covering that repeats all around, as in cyclic rosters: a pattern turned to every place, met twice at least."""
+
+    def draw(seed: int) -> Problem:
+        pattern = np.random.default_rng(seed).choice(places, met, replace=False)
+        drawn = Drawn()
+        x = drawn.columns(np.ones(places))
+        for k in range(places):
+            drawn.row(x[(pattern + k) % places], 1.0, 2.0)
+        return drawn.problem()
+
+    return draw
+
+
 def location(sites: int, customers: int, *, room: bool) -> Callable[[int], Problem]:
     """Sites to open and customers to serve, each by one site where room is limited."""
 
@@ -401,6 +415,7 @@ FAMILIES: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "knapsacks 5x60": (knapsacks(5, 60), (1, 2)),
     "general 30x40": (general(30, 40), (1, 2)),
     "covering 200x1000": (covering(200, 1000, 0.03), (1, 2)),
+    "turned 49x7": (turned(49, 7), (1, 2)),
     "location 40x60": (location(40, 60, room=False), (1, 2)),
     "location with room 20x40": (location(20, 40, room=True), (1, 2)),
     "lots 6x10": (lots(6, 10), (1, 2)),
