@@ -86,7 +86,8 @@ def interior_point(
         Bytes of one, beyond which nothing is begun.
     """
     try:
-        return _interior_point(problem, stopped, halted, most, memory)
+        with np.errstate(over="ignore", invalid="ignore"):  # what runs away is seen by its errors
+            return _interior_point(problem, stopped, halted, most, memory)
     except (StoppedError, TooDenseError, MemoryError):
         return Interior(False, np.zeros(problem.n + problem.m), np.zeros(problem.n + problem.m), 0)
 
@@ -143,7 +144,7 @@ def _interior_point(
             np.abs(dual_missing).max(initial=0.0) / c_size,
             gap / (1.0 + abs(objective)),
         )
-        worst = max(errors)
+        worst = float(np.max(errors))  # one that is unknown counts
         best = min(best, worst)
         if errors[2] < GAP and worst < RESIDUAL:
             converged = True
@@ -199,8 +200,7 @@ def _step(*moves: tuple[Floats, Floats, np.ndarray]) -> float:
     for quantity, change, held in moves:
         falls = held & (change < 0)
         if falls.any():
-            with np.errstate(over="ignore"):  # of a change too small to reach anything
-                most = min(most, float((quantity[falls] / -change[falls]).min()))
+            most = min(most, float((quantity[falls] / -change[falls]).min()))
     return most
 
 
