@@ -317,11 +317,16 @@ class _Reaching:
         return (near if abs(near - value) <= 1e-9 * max(1.0, abs(value)) else value) + 0.0
 
     def _plan_at(self, value: float, wanted: list[_Target], outcome: Outcome) -> Plan | None:
-        """Return the best plan at a value that keeps the targets; the one found where rounding leaves none."""
+        """Return the best plan at a value that keeps the targets; the one found where rounding leaves none.
+
+        None if time is up before there is one: the one found may use all the room that targets leave for rounding.
+        """
         formulation = self.model.changed(self.lever.at(value))
         whole = lowered(formulation)
         problem = self._with_targets(whole.problems[0], wanted)
         found = solve(problem, self.clock.for_part("looking for the tightest value"))
+        if found.x is None and found.reason not in (None, "numerics"):
+            return None
         if found.x is None or found.activity is None:
             x = outcome.x
             assert x is not None
