@@ -7,6 +7,8 @@ import io
 import os
 import re
 import shutil
+import subprocess
+import sys
 import time
 import tomllib
 import zipfile
@@ -99,6 +101,27 @@ def test_a_search_for_plans_ends_where_its_sums_are_off_by_rounding(tmp_path: Pa
     assert "L04,300,19.6," in whole
     lots.write_text(re.sub(r"L04,300,19.6,\d+,", "L04,300,19.6024,", whole))  # a comma is lost: no cost any more
     assert rk.read(tmp_path / "demo" / "blending.rdk").solve(time_limit=60).status == "optimal"
+
+
+WAITS = """
+import sys
+from ruddock.cli import main
+
+@main.command("wait")
+def wait():
+    exec("import os, signal, time; os.kill(os.getpid(), signal.{}); time.sleep(60)")
+
+sys.argv = ["ruddock", "wait"]
+main()
+"""
+
+
+@pytest.mark.parametrize(("sent", "status"), [("SIGTERM", 143), ("SIGINT", 130)])
+def test_a_signal_while_code_is_made_ends_a_run_like_any(sent: str, status: int, tmp_path: Path) -> None:
+    (tmp_path / "waits.py").write_text(WAITS.format(sent))
+    words = [sys.executable, "-m", "waits"]  # where Python would die of an interrupt that was handled
+    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, timeout=120)
+    assert (done.returncode, done.stdout, done.stderr.strip()) == (status, "", "stopped")
 
 
 def test_a_pipe_is_refused_and_not_waited_for(tmp_path: Path) -> None:

@@ -97,6 +97,10 @@ class _ReaderGoneError(Exception):
     """What reads the output has closed it."""
 
 
+class _Interrupt(KeyboardInterrupt):
+    """Ctrl-C; of one inside ``exec``, as when a dataclass is made, Python itself dies, however that is handled."""
+
+
 class _Ended:
     """How a run is ended from outside: status 130 by Ctrl-C, 143 by a signal to terminate."""
 
@@ -115,14 +119,20 @@ def _ended_gently() -> Iterator[_Ended]:
         ended.status = 128 + number
         signal.raise_signal(signal.SIGINT)
 
+    def interrupt(_: int, __: Any) -> None:
+        raise _Interrupt
+
     if threading.current_thread() is not threading.main_thread():
         yield ended
         return
-    before = signal.signal(signal.SIGTERM, end)
+    before = signal.getsignal(signal.SIGINT), signal.signal(signal.SIGTERM, end)
+    if before[0] is signal.default_int_handler:
+        signal.signal(signal.SIGINT, interrupt)
     try:
         yield ended
     finally:
-        signal.signal(signal.SIGTERM, before)
+        signal.signal(signal.SIGINT, before[0])
+        signal.signal(signal.SIGTERM, before[1])
 
 
 def _give_up_output() -> None:
