@@ -270,3 +270,15 @@ def test_our_own_form_is_filled_in_too(tmp_path: Path) -> None:
         assert rows["slack"].tolist() == plan.constraints()["slack"].tolist()
         values = pd.read_excel(end, sheet_name="decisions", index_col=0)["value"].dropna()
         assert values.to_dict() == plan.decisions()["value"].to_dict()
+
+
+@pytest.mark.parametrize("ending", [".xlsx", ".ods"])
+def test_a_name_too_long_for_a_cell_is_not_cut(ending: str, tmp_path: Path) -> None:
+    model = rk.Model("long")
+    amount = model.decide("amount", rk.Axis("kind", ["x" * 33_000, "b"]), upper=3)
+    model.maximize("sum", amount.sum())
+    with pytest.raises(rk.FormatError, match="a cell of a workbook holds 32,767: write .csv or .json"):
+        model.write(tmp_path / f"long{ending}")
+    assert not list(tmp_path.iterdir())
+    model.write(tmp_path / "long.csv")
+    assert rk.read(tmp_path / "long.csv").solve().objective == 6

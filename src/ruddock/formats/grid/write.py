@@ -20,6 +20,7 @@ from ruddock.formats.limits import refuse_unwritable
 from ruddock.modelling.model import Model
 
 MOST_CELLS = 5_000_000
+MOST_CHARACTERS = 32_767  # in a cell, as spreadsheets have it
 OTHER_SEPARATORS = "\t;|"
 Rows = list[list[Any]]
 
@@ -30,7 +31,7 @@ def write_grid(model: Model, path: Path) -> None:
     Raises
     ------
     FormatError
-        If the model is too wide, or has what a grid cannot say.
+        If the model is too wide, has what a grid cannot say, or a name is too long for a cell.
     """
     constraints, decisions = blocks(model, str(path))
     if path.suffix.lower() == ".csv":
@@ -41,6 +42,10 @@ def write_grid(model: Model, path: Path) -> None:
         csv.writer(held, lineterminator="\n").writerows(rows)
         write_text(path, held.getvalue())
         return
+    for text in (cell for row in (*constraints, *decisions) for cell in row if isinstance(cell, str)):
+        if len(text) > MOST_CHARACTERS:  # which would be cut
+            message = f"{text[:40]}... has {len(text):,} characters, a cell of a workbook holds {MOST_CHARACTERS:,}"
+            raise FormatError(f"{message}: write .csv or .json", path=str(path))
     with written_whole(path, path.suffix) as temporary:
         _write_book(temporary, {CONSTRAINTS: constraints, DECISIONS: decisions})
 
