@@ -277,7 +277,7 @@ def test_a_name_too_long_for_a_cell_is_not_cut(ending: str, tmp_path: Path) -> N
     model = rk.Model("long")
     amount = model.decide("amount", rk.Axis("kind", ["x" * 33_000, "b"]), upper=3)
     model.maximize("sum", amount.sum())
-    with pytest.raises(rk.FormatError, match="a cell of a workbook holds 32,767: write .csv or .json"):
+    with pytest.raises(rk.FormatError, match="a cell of a workbook holds 32,767: write"):
         model.write(tmp_path / f"long{ending}")
     assert not list(tmp_path.iterdir())
     model.write(tmp_path / "long.csv")
