@@ -7,6 +7,7 @@ import io
 import os
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import time
@@ -14,6 +15,7 @@ import tomllib
 import zipfile
 from collections import Counter
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -120,7 +122,9 @@ main()
 def test_a_signal_while_code_is_made_ends_a_run_like_any(sent: str, status: int, tmp_path: Path) -> None:
     (tmp_path / "waits.py").write_text(WAITS.format(sent))
     words = [sys.executable, "-m", "waits"]  # where Python would die of an interrupt that was handled
-    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, timeout=120)
+    how = signal.SIG_DFL if sent == "SIGINT" else signal.SIG_IGN  # as where a shell starts it in the background
+    begin = partial(signal.signal, signal.SIGINT, how)
+    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, timeout=120, preexec_fn=begin)
     assert (done.returncode, done.stdout, done.stderr.strip()) == (status, "", "stopped")
 
 

@@ -117,6 +117,8 @@ def _ended_gently() -> Iterator[_Ended]:
         if os.getpid() != process:  # a worker that was forked: it has nothing to hand over
             os._exit(128 + number)
         ended.status = 128 + number
+        if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:  # in the background, where Ctrl-C does not count
+            raise _Interrupt
         signal.raise_signal(signal.SIGINT)
 
     def interrupt(_: int, __: Any) -> None:
