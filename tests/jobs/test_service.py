@@ -155,7 +155,7 @@ def test_a_job_by_commands(service: Running, tmp_path: Path) -> None:
 def test_whatever_is_killed_every_job_ends_once(tmp_path: Path) -> None:
     done = kills(tmp_path, 4, 3)
     assert done["jobs"] == 4
-    assert done["kills"] >= 1
+    assert done["kills"] >= 2
 
 
 def test_a_job_goes_on_from_its_best_plan_wherever_it_is_killed(tmp_path: Path) -> None:

@@ -232,6 +232,11 @@ class Options:
     goal: Goal = AS_WRITTEN
     inner: bool = False
 
+    @property
+    def any_of_alike(self) -> bool:
+        """Whether one of the plans that symmetries exchange will do: not if rows may follow, or priorities differ."""
+        return self.symmetry and self.lazy is None and self.priorities is None
+
 
 @dataclass(eq=False, repr=False)
 class Limits:

@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import IO, Any, Self
 from weakref import WeakSet
 
-import numpy as np
-
+from ruddock.document.result import finite
 from ruddock.errors import FormatError
 from ruddock.files import check_regular, locked, unpacked
 from ruddock.insight.scenario_table import Scenario
@@ -54,7 +53,7 @@ class ScenarioResult:
         """Return plain data for JSON, the decisions by name."""
         plain = {**asdict(self), "decisions": decisions}
         del plain["values"]
-        plain["bound"] = None if self.bound is None or not np.isfinite(self.bound) else self.bound
+        plain["bound"] = finite(self.bound)
         return plain
 
 

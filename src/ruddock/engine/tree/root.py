@@ -34,7 +34,7 @@ def prepare(state: SearchState) -> None:
         state.incumbent.know_step(Step.of(relaxed, state.options.goal.unit))
         counts = tightening.counts
         state.effort.limits.record("presolve", rows=relaxed.m, columns=relaxed.n, reductions=counts)
-    if state.options.symmetry and state.options.lazy is None and state.options.priorities is None:
+    if state.options.any_of_alike:
         relaxed = _break_ties(state, relaxed)
     if state.tightening is not None and not state.effort.stopped():
         here = state.bounds.lower, state.bounds.upper

@@ -55,7 +55,7 @@ def search_tree(problem: Problem, limits: Limits, options: Options) -> Outcome:
     if generation is not None:
         return PricedSearch(state, generation, search.near, work_on).run()
     wide = None
-    if options.symmetry and options.presolve and options.lazy is None and options.priorities is None:
+    if options.any_of_alike and options.presolve:
         wide = with_sums(problem)
     if wide is None:
         return search.run()

@@ -117,8 +117,7 @@ class SearchState:
     def keep_symmetric(self, relaxed: Problem) -> None:
         """Keep the problem as it is searched for its symmetries, if one of several plans of the same value will do."""
         options = self.options
-        free = options.lazy is None and options.priorities is None and self.watch is None
-        wanted = options.symmetry and options.presolve and not options.inner and free
+        wanted = options.any_of_alike and options.presolve and not options.inner and self.watch is None
         self.orbits, self._symmetric = None, relaxed if wanted else None
 
     @property

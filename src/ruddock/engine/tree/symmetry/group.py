@@ -17,6 +17,7 @@ from scipy.sparse import csr_matrix
 
 from ruddock.problem import Problem
 
+LARGEST = 30_000  # columns of a problem that is looked at for symmetries
 MOST_LEAVES = 16  # ends that are tried for one pair of columns
 MOST_FOUND = 200  # symmetries that generate the others
 MOST_HELD = 5_000_000  # numbers of the symmetries that are kept

@@ -15,11 +15,10 @@ from collections.abc import Callable
 import numpy as np
 import numpy.typing as npt
 
-from ruddock.engine.tree.symmetry.group import Permutations, joined, symmetries
+from ruddock.engine.tree.symmetry.group import LARGEST, Permutations, joined, symmetries
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
 MOST_KEPT = 1_000_000  # columns in the orbits that are remembered, of sets of columns branched to one
-LARGEST = 30_000  # columns of a problem that is looked at
 MOST_WORK = 1_000_000  # entries, columns and rows that are looked at, all rounds together
 
 

@@ -12,9 +12,9 @@ from itertools import pairwise
 import numpy as np
 from scipy.sparse import csc_matrix, csr_matrix, eye_array, hstack, vstack
 
+from ruddock.engine.tree.symmetry.group import LARGEST
 from ruddock.problem import INTEGER, Floats, Problem, reaching_zero
 
-LARGEST = 30_000  # columns of a problem that is looked at
 MOST_TRIED = 2_000  # exchanges worked out
 MOST_PAIRS = 4_000  # columns that one exchange may move
 MOST_SUMS = 2_000  # of columns, that get columns of their own
