@@ -6,9 +6,10 @@ import sys
 from setuptools import Extension, setup
 
 SIMPLEX = ("markowitz", "lu", "core", "breakpoints", "candidates", "crash", "dual", "primal", "push", "judge", "hot")
+INTERIOR = ("ordering", "elimination", "dense", "cholesky", "product")
 KERNELS = (
     *(f"ruddock.engine.simplex.{name}" for name in SIMPLEX),
-    *(f"ruddock.engine.interior.{name}" for name in ("ordering", "cholesky", "product")),
+    *(f"ruddock.engine.interior.{name}" for name in INTERIOR),
     "ruddock.engine.first_order.gradient",
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
     *(f"ruddock.engine.tree.{name}" for name in ("jump", "propagate", "vectors", "plunge")),

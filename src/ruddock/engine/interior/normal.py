@@ -11,9 +11,10 @@ from collections.abc import Callable
 
 import numpy as np
 from scipy.linalg import lu_factor, lu_solve
-from scipy.sparse import csc_matrix, csr_matrix, triu
+from scipy.sparse import csc_matrix, csr_matrix, tril, triu
 
 from ruddock.engine.interior.cholesky import Cholesky
+from ruddock.engine.interior.elimination import EliminationTree, postorder, supernodes
 from ruddock.engine.interior.ordering import MinimumDegree
 from ruddock.engine.interior.product import SymmetricProduct
 from ruddock.problem import Floats
@@ -85,13 +86,22 @@ class NormalEquations:
         pattern.setdiag(0)
         pattern.eliminate_zeros()
         self._order = self._ordered(pattern)
-        upper = self._upper(pattern, m)
-        self._starts, self._indices = upper.indptr.astype(np.int32), upper.indices.astype(np.int32)
-        self._factor = Cholesky(self._starts, self._indices)
-        while not self._factor.analyse(GRAPH_BUDGET):
+        tree = EliminationTree(*_parts(self._half_of(pattern, triu))[:2])
+        while not tree.run(GRAPH_BUDGET):
             self._look()
+        order = postorder(np.asarray(tree.parent))
+        self._order = self._order[order]
+        parent, below = np.asarray(tree.parent)[order], np.asarray(tree.below)[order]
+        place = np.argsort(order).astype(np.int32)
+        begins, heights = supernodes(np.where(parent >= 0, place[parent], -1), below)
+        lower = self._half_of(pattern, tril)
+        self._starts, self._indices = _parts(lower)[:2]
+        upper = _parts(self._half_of(pattern, triu))[:2]
+        self._factor = Cholesky(upper, (self._starts, self._indices), begins, heights)
         if self._factor.work > most or ENTRY_BYTES * (self._factor.entries + len(self._indices)) > memory:
             raise TooDenseError
+        while not self._factor.analyse(GRAPH_BUDGET):
+            self._look()
         self.entries, self.work = int(self._factor.entries), float(self._factor.work)
         permuted = csr_matrix(sparse)[self._order]
         by_columns = csc_matrix(permuted)
@@ -111,15 +121,16 @@ class NormalEquations:
                 raise TooDenseError
         return np.asarray(ordering.order)[: pattern.shape[0]].copy()
 
-    def _upper(self, pattern: csr_matrix, m: int) -> csc_matrix:
-        """Return the upper half of the pattern in the new order, with its diagonal."""
+    def _half_of(self, pattern: csr_matrix, half: Callable[..., csc_matrix]) -> csc_matrix:
+        """Return a half of the pattern in the new order, with its diagonal."""
+        m = pattern.shape[0]
         place = np.empty(m, np.int64)
         place[self._order] = np.arange(m)
         row = np.concatenate((np.repeat(place, np.diff(pattern.indptr)), np.arange(m)))
         column = np.concatenate((place[pattern.indices], np.arange(m)))
-        upper = triu(csc_matrix((np.ones(len(row)), (row, column)), shape=(m, m)), format="csc")
-        upper.sort_indices()
-        return upper
+        result = half(csc_matrix((np.ones(len(row)), (row, column)), shape=(m, m)), format="csc")
+        result.sort_indices()
+        return result
 
     def factorise(self, d: Floats, e: Floats) -> None:
         """Take new weights and factorise.
@@ -133,16 +144,16 @@ class NormalEquations:
         order = self._order
         extra = e[order]
         self._product.compute(d[self.sparse_columns], extra, self._values)
-        diagonal = self._values[self._starts[1:] - 1]
+        diagonal = self._values[self._starts[:-1]]
         shift = REGULAR * diagonal + 1e-300
         self._true = self._values.copy()
-        self._true[self._starts[1:] - 1] += shift
+        self._true[self._starts[:-1]] += shift
         guide = self._true
         if len(self.dense_columns):
             # what is left without the dense columns may be singular; the factors then only guide the solution
             self._weighted = (self.dense * np.sqrt(d[self.dense_columns]))[order]
             guide = self._true.copy()
-            guide[self._starts[1:] - 1] += GUIDE * (diagonal + (self._weighted**2).sum(axis=1))
+            guide[self._starts[:-1]] += GUIDE * (diagonal + (self._weighted**2).sum(axis=1))
         self._factor.begin(guide)
         while not (state := self._factor.run(BUDGET)):
             self._look()

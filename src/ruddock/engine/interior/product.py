@@ -1,5 +1,5 @@
 # cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
-"""The upper half of ``A diag(d) A'`` on a pattern that stays, whatever cancels."""
+"""The lower half of ``A diag(d) A'`` on a pattern that stays, whatever cancels."""
 
 import numpy as np
 
@@ -17,7 +17,7 @@ class SymmetricProduct:
     rows, columns : (starts, indices, values)
         The matrix by rows and by columns.
     starts, indices : int32 arrays
-        The upper half of the pattern of the product by columns, each sorted, the diagonal last.
+        The lower half of the pattern of the product by columns, each sorted, the diagonal first.
     """
 
     def __init__(self, rows, columns, starts, indices):
@@ -43,10 +43,10 @@ class SymmetricProduct:
                 for e in range(self.rp[k], self.rp[k + 1]):
                     j = self.rj[e]
                     factor = self.rx[e] * weight[j]
-                    for q in range(self.cp[j], self.cp[j + 1]):
+                    for q in range(self.cp[j + 1] - 1, self.cp[j] - 1, -1):
                         i = self.ci[q]
-                        if i > k:
-                            break  # sorted: what follows belongs to the lower half
+                        if i < k:
+                            break  # sorted: what comes before belongs to the upper half
                         self.total[i] += factor * self.cx[q]
                 self.total[k] += more[k]
                 for e in range(self.starts[k], self.starts[k + 1]):

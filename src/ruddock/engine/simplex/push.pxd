@@ -7,5 +7,6 @@ cdef class Push:
     cdef Breakpoints points
     cdef readonly long long pivots
 
+    cdef int _renew(self) except -1 nogil
     cdef int _push(self, int q) except -1 nogil
     cdef int _blocking(self, double direction) noexcept nogil

@@ -33,6 +33,11 @@ class Push:
         self.points = Breakpoints(2 * core.m + 2)
         self.pivots = 0
 
+    def start(self):
+        """Make factors and basic values anew, and let the factors age from here on."""
+        with cython.nogil:
+            self._renew()
+
     def run(self, columns, first, budget):
         """Push from number ``first`` of the list on, for some work; return the number to go on with."""
         k: cython.int = first
@@ -44,9 +49,17 @@ class Push:
                 self._push(numbers[k])
                 k += 1
                 if self.core.due():
-                    self.core.refactor()
-                    self.core.compute_primal()
+                    self._renew()
         return k
+
+    def _renew(self):
+        """Make factors and basic values anew."""
+        begin: cython.longlong = self.core.work()
+        self.core.factored = False
+        self.core.refactor()
+        self.core.compute_primal()
+        self.core.start_ageing(begin)
+        return 0
 
     def _push(self, q):
         """Move ``q`` to its nearer bound, or into the basis."""
@@ -96,8 +109,7 @@ class Push:
         self.core.exchange(p, q, r)
         self.pivots += 1
         if k:
-            self.core.refactor()
-            self.core.compute_primal()
+            self._renew()
 
     def _blocking(self, direction):
         """Return the breakpoint of the basic variable that reaches a bound first, or -1."""

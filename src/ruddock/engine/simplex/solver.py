@@ -205,8 +205,8 @@ class LinearSolver:
         at.restore()
         between = np.flatnonzero(inside & (at.code != BASIC)).astype(np.int32)
         at.x[between] = x[between]
-        at.core.recompute()
         push, k = Push(at.core), 0
+        push.start()
         while k < len(between) and limits.exceeded(self.counters.iterations) is None:
             k = push.run(between, k, BUDGET)
             limits.report(self.counters.iterations + push.pivots, phase="crossover")
