@@ -14,12 +14,14 @@ from ruddock.engine.outcome import Limits
 from ruddock.problem import Problem
 
 MANY_ROWS = 80_000
-MOST_WORK = 2e9  # multiplications of one step of the interior-point method, at most
+MOST_WORK = 1e10  # multiplications of one step of the interior-point method, at most
 RIVALLED = 1000  # rows from which on another method may take over
 HEAD_START = 80_000_000  # entries that the simplex method touches before that is thought of: half a second's worth
 BET = 0.15  # of what the other method would touch: after that the simplex method is not expected to end first
-STEPS_WORK, SIZE_WORK = 10.0, 200.0  # touched by all interior steps, for a multiplication and for an entry
-PUSH_WORK = 1.2  # by the crossover, which pushes about each row once, with a solve as long as there are rows
+STEPS_WORK, SIZE_WORK = 3.5, 400.0  # touched by all interior steps, for a multiplication and for an entry
+SOLVES = 5.0  # with the factors, in one step
+PUSH_WORK = 1.2  # by the crossover, which pushes about each row once, with a solve as long as there are rows ...
+REACH = 30.0  # ... or as this many times the entries that a column of the factors has
 GRADIENT_STEPS, STEP_WORK = 5000, 2.5  # that the first-order method takes, about, and what one touches for an entry
 THIN = 8.0  # entries by row of the normal equations, at most
 
@@ -34,14 +36,13 @@ class Rival(NamedTuple):
 def rival(problem: Problem, limits: Limits, iterations: int) -> Rival:
     """Return the method that would end sooner, where the simplex method takes long."""
     size = problem.nonzeros + problem.m + problem.n
-    pushes = PUSH_WORK * problem.m**2
-    gradient = GRADIENT_STEPS * STEP_WORK * size + pushes
-    interior = STEPS_WORK * _step_work(problem, limits, iterations) + SIZE_WORK * size + pushes
+    gradient = GRADIENT_STEPS * STEP_WORK * size + PUSH_WORK * problem.m**2
+    interior = _interior_work(problem, limits, iterations) + SIZE_WORK * size
     return Rival("interior", interior) if interior <= gradient else Rival("first-order", gradient)
 
 
-def _step_work(problem: Problem, limits: Limits, iterations: int) -> float:
-    """Return the multiplications of one interior step; infinite where they are out of reach."""
+def _interior_work(problem: Problem, limits: Limits, iterations: int) -> float:
+    """Return what all interior steps and the crossover touch in factors; infinite where that is out of reach."""
     # here, since its import of SciPy's factorisations takes longer than many a solve
     from ruddock.engine.interior.normal import NormalEquations, StoppedError, TooDenseError
 
@@ -51,7 +52,8 @@ def _step_work(problem: Problem, limits: Limits, iterations: int) -> float:
         )
     except (StoppedError, TooDenseError, MemoryError):
         return float("inf")
-    return float(normal.work)
+    pushes = PUSH_WORK * min(problem.m**2, REACH * normal.entries)
+    return float(STEPS_WORK * (normal.work + SOLVES * normal.solve_work) + pushes)
 
 
 def interior_pays(problem: Problem) -> bool:

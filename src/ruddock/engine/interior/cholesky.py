@@ -19,8 +19,8 @@ else:
     from ruddock.engine.interior.dense import factorise, subtract
 
 SHORT = cython.declare(cython.double, 512.0)  # multiplications up to which a loop is faster than a call
-SPEED = 16.0  # multiplications of a block that take as long as one by itself
-CALL = 500.0  # of one by itself, that a supernode takes besides
+SPEED = 40.0  # multiplications of a block that take as long as one by itself, about a nanosecond
+CALL, ENTRY = 250.0, 10.0  # of one by itself, that a supernode takes besides, and an entry of it
 
 
 class Cholesky:
@@ -53,8 +53,9 @@ class Cholesky:
         self.lp = np.concatenate(([0], np.cumsum(width * heights)))
         self.entries = int((width * heights).sum())
         below = heights - width
-        self.costs = costs = (_squares(heights) - _squares(below)) / SPEED + CALL  # a square for each column
-        self.work = float(costs.sum()) + self.entries
+        # a square for each column
+        self.costs = costs = (_squares(heights) - _squares(below)) / SPEED + CALL + ENTRY * width * heights
+        self.work = float(costs.sum())
         self.rows = np.zeros(int(heights.sum()) + 1, np.int32)
         self.filled, self.flag = np.array(self.rp, np.int64), np.full(count + 1, -1, np.int32)
         self.row = self.at = 0

@@ -22,7 +22,9 @@ from ruddock.problem import Floats
 DENSE = 40  # a column with this many times the mean entries, and more than a tenth of the rows, counts as dense
 MOST_PAIRS = 40_000_000.0  # of entries in one column: beyond, the equations count as dense
 ENTRY_BYTES = 24  # of factors and equations
-REFINEMENTS = 2
+REFINEMENTS = 2  # at most
+ACCURATE = 1e-12  # of the largest right side: more is not asked for
+SOLVE_WORK = 2.5  # of one solve, for an entry of the factors
 GUIDE = 1e-8  # added to the guiding matrix, relative to the full diagonal
 MOST_GRADIENTS = 60
 GRADIENT_ACCURACY = 1e-12
@@ -55,8 +57,8 @@ class NormalEquations:
     ----------
     entries : int
         Of a factor.
-    work : float
-        Multiplications of one factorisation.
+    work, solve_work : float
+        Of one factorisation and of one solve, in multiplications one by one.
 
     Raises
     ------
@@ -103,6 +105,7 @@ class NormalEquations:
         while not self._factor.analyse(GRAPH_BUDGET):
             self._look()
         self.entries, self.work = int(self._factor.entries), float(self._factor.work)
+        self.solve_work = SOLVE_WORK * self.entries
         permuted = csr_matrix(sparse)[self._order]
         by_columns = csc_matrix(permuted)
         by_columns.sort_indices()
@@ -189,8 +192,12 @@ class NormalEquations:
         if len(self.dense_columns):
             found = self._conjugate_gradients(right, found)
         else:
+            enough = ACCURATE * float(np.abs(right).max(initial=0.0))
             for _ in range(REFINEMENTS):
-                found += self._solve_once(right - self._times(found))
+                residual = right - self._times(found)
+                if float(np.abs(residual).max(initial=0.0)) <= enough:
+                    break
+                found += self._solve_once(residual)
         result = np.empty_like(found)
         result[self._order] = found
         return result

@@ -215,6 +215,7 @@ class LinearSolver:
                 at.core.settle_at_bound(j)
         self.counters.pushes += push.pivots
         self.counters.iterations += push.pivots
+        self.counters.factorisations = int(at.core.refactorings)
         at.keep()
 
     def solve(
