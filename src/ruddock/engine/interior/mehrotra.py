@@ -24,7 +24,8 @@ RESIDUAL = 1e-6  # relative; the crossover makes the equations hold again
 LOOSE = 1e-3  # of an iterate whose residual falls no further
 FAR = 1e8
 BACK = 0.9995  # part of the way to the nearest bound that a step goes
-CORRECTORS = (10.0, 30.0, 50.0)  # one more from each of these on: factorisation against one solve
+CORRECTORS = (4.0, 20.0, 40.0)  # one more from each of these on: factorisation against one more direction
+VECTOR_WORK = 30.0  # of a direction, for a column or logical
 NARROW = 0.1  # products of slacks and duals within this part of their target, and its inverse, are well centred
 FURTHER, MORE = 1.5, 0.3  # of the way that a step could go, that correctors aim at
 LEAST_GAIN = 0.02  # in the lengths of both steps: with less, no more corrector is tried
@@ -144,7 +145,8 @@ class _Iterate:
         self.w = barrier.start(self.transposed @ self.normal.solve(self.b))
         self.y = self.normal.solve(self.matrix @ self.c)
         reduced = self.c - self.transposed @ self.y
-        size = max(1.0, _mean(reduced))
+        # between their mean and their largest: the one keeps bounds from each other's way, the other is near
+        size = max(1.0, np.sqrt(_mean(reduced) * float(np.abs(reduced).max(initial=0.0))))
         self.zl = np.where(barrier.low, np.maximum(reduced, 0.0) + size, 0.0)
         self.zu = np.where(barrier.high, np.maximum(-reduced, 0.0) + size, 0.0)
         self.measure()
@@ -257,7 +259,8 @@ def _interior_point(
     rows, columns = geometric_scale(problem)
     scaled = _scaled(problem, rows, columns)
     at = _Iterate(scaled, halted, most, memory)
-    correctors = sum(at.normal.work >= ratio * at.normal.solve_work for ratio in CORRECTORS)
+    direction_work = at.normal.solve_work + VECTOR_WORK * len(at.c)
+    correctors = sum(at.normal.work >= ratio * direction_work for ratio in CORRECTORS)
     best, converged, steps, since = np.inf, False, 0, 0
     for steps in range(MOST_STEPS):
         worst = float(np.max(at.errors))  # one that is unknown counts

@@ -13,8 +13,9 @@ import numpy as np
 from scipy.linalg import lu_factor, lu_solve
 from scipy.sparse import csc_matrix, csr_matrix, tril, triu
 
-from ruddock.engine.interior.cholesky import Cholesky
+from ruddock.engine.interior.cholesky import SPEED, Cholesky
 from ruddock.engine.interior.elimination import EliminationTree, postorder, supernodes
+from ruddock.engine.interior.linking import linking_rows
 from ruddock.engine.interior.ordering import MinimumDegree
 from ruddock.engine.interior.product import SymmetricProduct
 from ruddock.problem import Floats
@@ -117,12 +118,24 @@ class NormalEquations:
             raise StoppedError
 
     def _ordered(self, pattern: csr_matrix) -> np.ndarray:
-        ordering = MinimumDegree(pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32))
+        """Return the order of less work: by least degree alone, or with rows that link the others put last."""
+        found = self._least_degree(pattern, None, self._most)
+        late = linking_rows(pattern)
+        if late is not None:
+            work = float("inf") if found is None else found.work
+            found = self._least_degree(pattern, late, min(work, self._most)) or found
+        if found is None:
+            raise TooDenseError
+        return np.asarray(found.order)[: pattern.shape[0]].copy()
+
+    def _least_degree(self, pattern: csr_matrix, late: np.ndarray | None, most: float) -> MinimumDegree | None:
+        """Return an order; None where it takes more than it may."""
+        ordering = MinimumDegree(pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32), late)
         while not ordering.run(GRAPH_BUDGET):
             self._look()
-            if ordering.work > self._most:
-                raise TooDenseError
-        return np.asarray(ordering.order)[: pattern.shape[0]].copy()
+            if ordering.work > SPEED * most:
+                return None
+        return ordering if ordering.work <= SPEED * most else None
 
     def _half_of(self, pattern: csr_matrix, half: Callable[..., csc_matrix]) -> csc_matrix:
         """Return a half of the pattern in the new order, with its diagonal."""

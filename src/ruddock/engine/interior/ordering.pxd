@@ -6,6 +6,8 @@ cdef class MinimumDegree:
     cdef int[::1] length
     cdef int[::1] elements
     cdef signed char[::1] kind
+    cdef signed char[::1] late
+    cdef int early
     cdef int[::1] weight
     cdef int[::1] degree
     cdef int[::1] size
@@ -34,6 +36,7 @@ cdef class MinimumDegree:
     cdef bint ready
 
     cdef void _link_all(self) noexcept nogil
+    cdef void _admit_late(self) noexcept nogil
     cdef void _link(self, int i) noexcept nogil
     cdef void _unlink(self, int i) noexcept nogil
     cdef int _next(self) noexcept nogil

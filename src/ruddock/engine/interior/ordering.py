@@ -25,6 +25,8 @@ class MinimumDegree:
     ----------
     starts, indices : int32 arrays
         Neighbours of each variable, without itself; both halves of the matrix.
+    late : bool array, optional
+        Variables that are to come after all others.
 
     Attributes
     ----------
@@ -32,7 +34,7 @@ class MinimumDegree:
         Multiplications that the factorisation will take, as far as the order goes.
     """
 
-    def __init__(self, starts, indices):
+    def __init__(self, starts, indices, late=None):
         n = self.n = len(starts) - 1
         self.starts = starts
         # a variable's elements come first in its list, then variables; new elements are written behind all lists
@@ -63,6 +65,8 @@ class MinimumDegree:
         self.tagged = np.zeros(n + 1, np.int64)
         self.chosen = self.rest = 0
         self.ready = False
+        self.late = np.zeros(n, np.int8) if late is None else np.array(late, np.int8)
+        self.early = n - int(np.count_nonzero(self.late))
 
     def run(self, budget):
         """Go on for some work; return whether the order is complete.
@@ -77,6 +81,8 @@ class MinimumDegree:
             if not self.ready:
                 self._link_all()
             while self.done < self.n and self.touched < end:
+                if self.done >= self.early and self.early < self.n:
+                    self._admit_late()
                 self._make_room(self._next())
                 self._eliminate(self.chosen)
         return self.done == self.n
@@ -88,10 +94,22 @@ class MinimumDegree:
             self._link(i)
         self.least = 0
 
+    def _admit_late(self):
+        """Let those come that had to wait for all others."""
+        i: cython.int
+        self.early = self.n
+        for i in range(self.n - 1, -1, -1):
+            if self.late[i]:
+                self.late[i] = False
+                if self.kind[i] == VARIABLE:
+                    self._link(i)
+
     def _link(self, i):
         """Put a variable into the list of its degree."""
         d: cython.int = self.degree[i]
         front: cython.int = self.first[d]
+        if self.late[i]:
+            return
         self.next[i] = front
         self.last[i] = -1
         if front >= 0:
@@ -102,6 +120,8 @@ class MinimumDegree:
 
     def _unlink(self, i):
         """Take a variable out of the list of its degree."""
+        if self.late[i]:
+            return
         if self.next[i] >= 0:
             self.last[self.next[i]] = self.last[i]
         if self.last[i] >= 0:
@@ -300,7 +320,7 @@ class MinimumDegree:
     def _alike(self, i, j):
         """Say whether two variables have the same elements and variables in their lists."""
         q: cython.int
-        if self.length[i] != self.length[j] or self.elements[i] != self.elements[j]:
+        if self.length[i] != self.length[j] or self.elements[i] != self.elements[j] or self.late[i] != self.late[j]:
             return False
         self.tag += 1
         for q in range(self.begin[j], self.begin[j] + self.length[j]):

@@ -196,7 +196,7 @@ class LinearSolver:
         room = np.minimum(below, above) / (1.0 + np.abs(x))
         inside = (below > np.maximum(d, 0.0)) & (above > np.maximum(-d, 0.0)) & (lower < upper)
         # the variables farthest from their bounds make the basis; what is singular gets logicals
-        rank = np.where(inside, np.minimum(room, 1e6) + 1.0, np.where(lower < upper, -1.0, -2.0))
+        rank = np.where(inside, np.minimum(room, 1e6) + 1.0, -1.0)
         rank[self.problem.n :] += 0.5  # of two alike, a logical: it is a column with one entry
         codes = np.where(below <= above, AT_LOWER, AT_UPPER).astype(np.int8)
         codes[np.argsort(-rank, kind="stable")[: self.problem.m]] = BASIC
