@@ -84,6 +84,7 @@ def test_imports_go_down_only_and_the_exceptions_are_these() -> None:
 
 
 SCIPY = {  # what may be imported from where, besides plain matrices and dense algebra
+    "engine/interior/linking.py": {"scipy.sparse.csgraph": {"connected_components"}},
     "engine/presolve/components.py": {"scipy.sparse.csgraph": {"connected_components"}},
     "engine/tree/integral.py": {"scipy.sparse.csgraph": {"connected_components"}},
 }

@@ -94,6 +94,21 @@ def test_all_of_it_looks_at_the_limits(monkeypatch: pytest.MonkeyPatch) -> None:
             NormalEquations(a, lambda looks=looks, stop=stop: next(looks) == stop).factorise(*ones)
 
 
+def test_rows_that_link_goods_come_last_where_that_takes_less(monkeypatch: pytest.MonkeyPatch) -> None:
+    # goods that flow through the same arcs: nodes for each good, and the room of each arc for all of them
+    rng = np.random.default_rng(2)
+    nodes, arcs, goods = 40, 160, 30
+    ends = rng.integers(0, nodes, arcs), rng.integers(1, nodes, arcs)
+    own = sparse.coo_matrix(
+        (np.repeat([1.0, -1.0], arcs), (np.append(ends[0], (ends[0] + ends[1]) % nodes), np.tile(np.arange(arcs), 2)))
+    )
+    a = sparse.csc_matrix(sparse.vstack([sparse.block_diag([own] * goods), sparse.hstack([sparse.eye(arcs)] * goods)]))
+    found = NormalEquations(a)
+    assert sorted(found._order[-arcs:]) == list(range(goods * nodes, goods * nodes + arcs))
+    monkeypatch.setattr(normal, "linking_rows", lambda pattern: None)
+    assert found.work < 0.5 * NormalEquations(a).work
+
+
 def test_what_has_no_optimum_is_given_up_soon() -> None:
     for structure in STRUCTURES:
         for wish in ("infeasible", "unbounded"):
