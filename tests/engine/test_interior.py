@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from itertools import count
+from typing import Any
 
 import numpy as np
 import pytest
@@ -13,8 +14,9 @@ from ruddock.engine.interior import elimination, mehrotra, normal
 from ruddock.engine.interior.elimination import EliminationTree, postorder, supernodes
 from ruddock.engine.interior.mehrotra import interior_point
 from ruddock.engine.interior.normal import NormalEquations, StoppedError, TooDenseError
-from ruddock.engine.outcome import Limits
+from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.solve import solve
 from ruddock.problem import Floats
 from tests.exact import judge
 from tests.generators import STRUCTURES, random_lp, two_product_staircase
@@ -116,6 +118,29 @@ def test_what_has_no_optimum_is_given_up_soon() -> None:
             found = interior_point(problem)
             assert found.converged == (LinearSolver(problem).solve().status == "optimal"), (structure, wish)
             assert found.steps < 80, (structure, wish)
+
+
+def test_what_has_no_plan_is_proven_by_the_problem_of_phase_one(monkeypatch: pytest.MonkeyPatch) -> None:
+    solved: list[int] = []
+    begin = LinearSolver.solve
+
+    def watched(self: LinearSolver, *args: Any, **kwargs: Any) -> Outcome:
+        solved.append(self.problem.n)
+        return begin(self, *args, **kwargs)
+
+    monkeypatch.setattr(LinearSolver, "solve", watched)
+    proven = 0
+    for structure in STRUCTURES:
+        problem = random_lp(structure, 3, 60, 90, "infeasible")
+        solved.clear()
+        judge(problem, solve(problem, options=Options(method="interior", presolve=False)))
+        assert solved[0] > problem.n  # the columns of phase one
+        proven += len(solved) == 1
+    # where rounding spoils a proof, the simplex method goes on
+    assert proven >= len(STRUCTURES) - 2
+    for structure in STRUCTURES:
+        problem = random_lp(structure, 3, 60, 90, "unbounded")
+        judge(problem, solve(problem, options=Options(method="interior", presolve=False)))
 
 
 @pytest.mark.parametrize("name", matrices())

@@ -25,6 +25,7 @@ from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.problem import Floats, Problem
 
 if TYPE_CHECKING:
+    from ruddock.engine.interior.mehrotra import Interior
     from ruddock.engine.presolve.components import Components
 
 SEPARABLE = 2000  # rows and columns from which on separate parts are looked for
@@ -180,7 +181,9 @@ class LinearSolve:
             return self._by_gradient(solver, problem)
         interior = method == "interior" or (method == "auto" and prediction.interior_pays(problem))
         if interior and problem.m and problem.n:
-            self._start_from_interior(solver, problem)
+            settled = self._start_from_interior(solver, problem)
+            if settled is not None:
+                return settled
         elif method == "auto" and sifting.pays(problem) and not self._begins(solver):
             with self._part("simplex"):
                 sifted = sifting.sift(problem, self.limits, self.counters)
@@ -196,8 +199,7 @@ class LinearSolve:
             solver.rival = None
             if self._rival is not None and self._rival.method == "first-order":
                 return self._by_gradient(solver, problem)
-            self._start_from_interior(solver, problem)
-            outcome = self._simplex(solver)
+            outcome = self._start_from_interior(solver, problem) or self._simplex(solver)
         return outcome
 
     def _by_gradient(self, solver: LinearSolver, problem: Problem) -> Outcome:
@@ -254,8 +256,22 @@ class LinearSolve:
             setattr(counters, name, getattr(counters, name) + getattr(outcome.counters, name))
         return outcome
 
-    def _start_from_interior(self, solver: LinearSolver, problem: Problem) -> None:
-        """Find an interior optimum and take the basis beside it; without one the simplex method starts afresh."""
+    def _start_from_interior(self, solver: LinearSolver, problem: Problem) -> Outcome | None:
+        """Find an interior optimum and take the basis beside it; return the outcome where that settles the problem.
+
+        Without an optimum the simplex method starts afresh, or from a plan found on the way.
+        """
+        if (problem.lower > problem.upper).any() or (problem.row_lower > problem.row_upper).any():
+            return None  # which the simplex method tells at once
+        near = self._interior(problem)
+        if near.converged:
+            self._cross_over(solver, near)
+        elif near.steps and self.limits.exceeded(self.counters.iterations) is None:
+            return self._by_phase_one(solver, problem)
+        return None
+
+    def _interior(self, problem: Problem) -> Interior:
+        """Run the interior-point method."""
         # here, since its import of SciPy's factorisations takes longer than many a solve
         from ruddock.engine.interior.mehrotra import interior_point
 
@@ -271,11 +287,32 @@ class LinearSolve:
         asked = self.options.method == "interior"
         with self._part("interior"):
             most = MOST_ASKED if asked else prediction.MOST_WORK
-            interior = interior_point(problem, stopped, halted, most, self.limits.memory)
-        self.counters.interior_steps += interior.steps
-        if interior.converged:
-            with self._part("crossover"):
-                solver.cross_over(interior.values, interior.reduced, self.limits)
+            near = interior_point(problem, stopped, halted, most, self.limits.memory)
+        self.counters.interior_steps += near.steps
+        return near
+
+    def _cross_over(self, solver: LinearSolver, near: Interior) -> None:
+        """Take the basis beside an interior optimum."""
+        with self._part("crossover"):
+            solver.cross_over(near.values, near.reduced, self.limits)
+
+    def _by_phase_one(self, solver: LinearSolver, problem: Problem) -> Outcome | None:
+        """Prove that there is no plan, or let the simplex method begin from one."""
+        from ruddock.engine.interior.phase_one import least_violation
+
+        relaxed = least_violation(problem)
+        near = self._interior(relaxed)
+        if not near.converged:
+            return None
+        beside = LinearSolver(relaxed)
+        self._cross_over(beside, near)
+        outcome = self._simplex(beside)
+        if outcome.status != "optimal" or outcome.basis is None or outcome.y is None:
+            return None
+        if certificates.proof_holds(problem, outcome.y, problem.lower, problem.upper):
+            return Outcome("infeasible", proof=outcome.y)
+        solver.basis = Basis(outcome.basis.columns[: problem.n], outcome.basis.rows)
+        return None
 
     # ------------------------------------------------------------------ the way back
 
