@@ -16,7 +16,7 @@ from scipy.sparse.linalg import splu
 
 import ruddock as rk
 from benchmarks import families, screens, tables
-from benchmarks.measuring import Measured, check, timed
+from benchmarks.measuring import Measured, check, timed, timed_beyond
 from ruddock.engine.clash import find_clash
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.simplex.solver import LinearSolver
@@ -39,10 +39,10 @@ def assignment(size: int = 300) -> Measured:
     problem = Problem.build(
         a, np.ones(2 * size), np.ones(2 * size), np.zeros(size * size), np.full(size * size, inf), costs.ravel()
     )
-    ours, outcome = timed(lambda: solve(problem))
+    ours, outcome, beyond = timed_beyond(lambda: solve(problem))
     reference, chosen = timed(lambda: linear_sum_assignment(costs))
     check(abs(outcome.objective - costs[chosen].sum()) < 1e-6, "assignment")
-    return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros)
+    return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros, beyond)
 
 
 def flow() -> Measured:
@@ -74,26 +74,26 @@ def flow() -> Measured:
 
 def beside(problem: Problem) -> Measured:
     """A problem as it is solved, against the dual simplex method on the whole of it."""
-    ours, outcome = timed(lambda: solve(problem))
+    ours, outcome, beyond = timed_beyond(lambda: solve(problem))
     reference, plain = timed(lambda: solve(problem, options=Options(method="dual")))
     check(outcome.status == plain.status == "optimal", "beside")
     check(abs(outcome.objective - plain.objective) <= 1e-6 * max(1.0, abs(plain.objective)), "beside")
-    return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros)
+    return Measured(ours, reference, outcome.counters.iterations, problem.nonzeros, beyond)
 
 
 def by_the_clock(problem: Problem) -> Measured:
     """Seconds of a problem."""
-    ours, outcome = timed(lambda: solve(problem))
+    ours, outcome, beyond = timed_beyond(lambda: solve(problem))
     check(outcome.status == "optimal", "by the clock")
-    return Measured(ours, 1.0, outcome.counters.iterations, problem.nonzeros)
+    return Measured(ours, 1.0, outcome.counters.iterations, problem.nonzeros, beyond)
 
 
 def first_order() -> Measured:
     """A plan and a proven bound of a problem whose factors would fill up."""
     problem = families.scattered(20_000)
-    ours, outcome = timed(lambda: solve(problem, options=Options(method="first-order")))
+    ours, outcome, beyond = timed_beyond(lambda: solve(problem, options=Options(method="first-order")))
     check(outcome.x is not None and outcome.gap < 1e-4, "first-order")
-    return Measured(ours, 1.0, outcome.counters.gradient_steps, problem.nonzeros)
+    return Measured(ours, 1.0, outcome.counters.gradient_steps, problem.nonzeros, beyond)
 
 
 def nodes() -> Measured:
@@ -150,18 +150,18 @@ def iteration() -> Measured:
     return Measured(seconds / outcome.counters.iterations, reference / 50, outcome.counters.iterations)
 
 
-def solved(problem: Problem) -> tuple[float, int, int]:
-    """Solve a problem as a user's would be; return seconds, entries, iterations."""
-    seconds, outcome = timed(lambda: solve(problem))
+def solved(problem: Problem) -> tuple[float, int, int, int]:
+    """Solve a problem as a user's would be; return seconds, entries, iterations, bytes beyond the problem."""
+    seconds, outcome, beyond = timed_beyond(lambda: solve(problem))
     check(outcome.status == "optimal", "growing family")
-    return seconds, problem.nonzeros, outcome.counters.iterations
+    return seconds, problem.nonzeros, outcome.counters.iterations, beyond
 
 
 def exponent(family: Callable[[int], Problem], sizes: tuple[int, ...]) -> Measured:
     """Exponent of time against entries over the sizes of a family."""
     runs = [solved(family(size)) for size in sizes]
     seconds, entries = np.log([run[0] for run in runs]), np.log([run[1] for run in runs])
-    return Measured(float(np.polyfit(entries, seconds, 1)[0]), 1.0, runs[-1][2], runs[-1][1])
+    return Measured(float(np.polyfit(entries, seconds, 1)[0]), 1.0, runs[-1][2], runs[-1][1], runs[-1][3])
 
 
 def clash() -> Measured:
@@ -181,7 +181,7 @@ def growth() -> Measured:
 def growth_range() -> Measured:
     """Time of the 400 x 400 transport problem, against that of the 50 x 50 one."""
     large, small = solved(families.transport(400)), solved(families.transport(50))
-    return Measured(large[0], small[0], large[2], large[1])
+    return Measured(large[0], small[0], large[2], large[1], large[3])
 
 
 def growth_staircase() -> Measured:
@@ -279,6 +279,10 @@ CASES = {
     "commodities": Case(
         lambda: beside(families.commodities(150, 1500, 60)), "flows of 60 goods, 10,500 rows", "dual simplex", 0.7
     ),
+    "goods": Case(
+        lambda: beside(families.commodities(100, 400, 100)), "flows of 100 goods, tight arcs", "dual simplex", 0.8
+    ),
+    "stock": Case(lambda: beside(families.staircase(33_334)), "multi-period stock, 100,002 rows", "dual simplex", 0.8),
     "first-order": Case(first_order, "without locality, 20,000 rows, first-order", "one second", 15.0),
     "nodes": Case(nodes, "10,000 nodes, 5 knapsacks of 100", "one second", 3.0),
     "iteration": Case(iteration, "one iteration, 12,500 rows", "one splu solve", 3.0),
