@@ -85,7 +85,7 @@ def main() -> None:
     ]
     print(shown(Table("", headings, rows)))
     print(
-        f"Medians of {runs} runs after one that is not counted. Beyond: memory that solving takes beside the problem."
+        f"Medians of {runs} runs after one that is not counted. Beyond: what solving takes beside the problem."
     )
     if asked.check and missed:
         print(f"Missed: {', '.join(missed)}")
