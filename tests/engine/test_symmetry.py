@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import product
 
 import networkx as nx
@@ -12,6 +13,8 @@ from networkx.algorithms.isomorphism import GraphMatcher
 from benchmarks.known import triples
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
+from ruddock.engine.tree import state
+from ruddock.engine.tree.symmetry import orbits
 from ruddock.engine.tree.symmetry.group import symmetries
 from ruddock.engine.tree.symmetry.orbits import Orbits
 from ruddock.problem import INTEGER, Problem
@@ -68,19 +71,29 @@ def test_all_symmetries_of_small_problems_are_found() -> None:
         images, complete = symmetries(problem, np.zeros(problem.n, bool), 10**9, lambda: False)
         assert complete
         found = {*map(tuple, images.tolist()), tuple(range(problem.n))}
-        assert found <= wanted, seed
+        images, complete = symmetries(problem, np.zeros(problem.n, bool), 10**9, lambda: False, by_chance=True)
+        assert complete
+        by_chance = {*map(tuple, images.tolist()), tuple(range(problem.n))}
+        assert found | by_chance <= wanted, seed
         if len(wanted) <= 2000:
-            assert found == wanted, seed
+            assert found == by_chance == wanted, seed
         sizes.append(len(wanted))
     assert min(sizes) < 10 < max(sizes)
 
 
-@pytest.mark.parametrize(("points", "order"), [(9, 432), (15, 60)])
-def test_the_groups_of_triples(points: int, order: int) -> None:
-    problem = steiner(points)
-    images, complete = symmetries(problem, np.zeros(points, bool), 10**9, lambda: False)
+@pytest.mark.parametrize(("points", "order", "work"), [(9, 432, 10**5), (15, 60, 10**6), (45, 360, 10**7)])
+def test_the_groups_of_triples(points: int, order: int, work: int) -> None:
+    problem, none = steiner(points), np.zeros(points, bool)
+    images, complete = symmetries(problem, none, work, lambda: False, by_chance=True)
     assert complete
     assert len(images) + 1 == order
+    every = {*map(tuple, images.tolist())}
+    images, complete = symmetries(problem, none, work, lambda: False)
+    assert {*map(tuple, images.tolist())} <= every
+    # ways that are all gone through take long where points look alike from everywhere
+    assert complete == (points < 45)
+    lines = {tuple(np.flatnonzero(row)) for row in problem.matrix().toarray()}
+    assert all({tuple(sorted(image[list(line)])) for line in lines} == lines for image in np.array([*every])[:50])
 
 
 def test_columns_that_stay_do_stay_and_work_is_bounded() -> None:
@@ -97,30 +110,55 @@ def test_columns_that_stay_do_stay_and_work_is_bounded() -> None:
 
 def test_orbits_of_those_that_keep_the_ones() -> None:
     turns = np.array([np.roll(np.arange(6), k) for k in range(1, 6)], np.int32)
-    orbits = Orbits(turns, np.ones(6, bool))
-    start = orbits.at(np.zeros(0, np.int32))
+    turned = Orbits(turns, np.ones(6, bool))
+    start = turned.at(np.zeros(0, np.int32))
     assert start is not None
     assert (start == 0).all()
-    half = orbits.at(np.array([1, 4], np.int32))  # only the half turn takes these to one another
+    half = turned.at(np.array([1, 4], np.int32))  # only the half turn takes these to one another
     assert half is not None
     assert half.tolist() == [0, 1, 2, 0, 1, 2]
-    assert orbits.at(np.array([1, 2], np.int32)) is None
+    assert turned.at(np.array([1, 2], np.int32)) is None
     lower, upper = np.zeros(6), np.ones(6)
     lower[[1, 4]], upper[0] = 1.0, 0.0
-    assert orbits.fix(half, lower, upper).tolist() == [3]
+    assert turned.fix(half, lower, upper).tolist() == [3]
     assert upper.tolist() == [0, 1, 1, 0, 1, 1]
 
 
-def test_a_search_with_symmetries_loses_no_optimum() -> None:
-    for seed in range(50):
-        problem = rotated(np.random.default_rng(1000 + seed))
+@pytest.mark.parametrize("later", [2, 20])
+def test_a_search_with_symmetries_loses_no_optimum(later: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(state, "LATER", later)
+    if later == 2:
+        monkeypatch.setattr(orbits, "MOST_WORK", 300)  # so that some are found by chance
+    sides = set()
+    for seed in [*range(1000, 1030), 222]:
+        rng = np.random.default_rng(seed)
+        problem = rotated(rng)
+        if seed % 2:  # a packing in place of the covering: plans of few ones, and of few zeros
+            problem = replace(
+                problem, row_lower=np.full(problem.m, -np.inf), row_upper=problem.row_lower, costs=-problem.costs
+            )
         plans = np.array(list(product((0.0, 1.0), repeat=problem.n)))
-        fits = (plans @ problem.matrix().T.toarray() >= problem.row_lower - 1e-9).all(axis=1)
+        sums = plans @ problem.matrix().T.toarray()
+        fits = ((sums >= problem.row_lower - 1e-9) & (sums <= problem.row_upper + 1e-9)).all(axis=1)
         best = (plans[fits] @ problem.costs).min() if fits.any() else None
         for options in (Options(heuristics=False, cuts=False), Options()):
             outcome = solve(problem, Limits(), options)
             assert (outcome.status == "optimal") == (best is not None), seed
             assert best is None or outcome.objective == pytest.approx(best), seed
+        if best is not None:
+            sides.add(2 * plans[fits][(plans[fits] @ problem.costs).argmin()].sum() <= problem.n)
+    assert sides == {True, False}
+
+
+def test_branches_to_the_rarer_value_are_those_that_count() -> None:
+    row = np.zeros(40)
+    row[np.random.default_rng(5).choice(40, 6, replace=False)] = 1.0
+    sets = np.array([np.roll(row, k) for k in range(40)])
+    few = replace(cover(sets, -np.ones(40), np.zeros(40)), row_lower=np.full(40, -np.inf), row_upper=np.full(40, 2.0))
+    many = cover(sets, np.ones(40), np.full(40, 4.0))  # the same, said of those that are not taken
+    taken, left = (solve(problem, Limits(), Options(cores=1)) for problem in (few, many))
+    assert -taken.objective == 40 - left.objective == 10
+    assert left.counters.nodes < 1.5 * taken.counters.nodes
 
 
 def test_symmetries_spare_nodes() -> None:

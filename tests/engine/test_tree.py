@@ -148,7 +148,7 @@ def test_steiner_triple_cover_of_27() -> None:
 
 @pytest.mark.parametrize("limit", [{"nodes": 20}, {"iterations": 400}, {"seconds": 0.2}])
 def test_a_limit_keeps_the_best_plan_with_its_bound(limit: dict[str, float]) -> None:
-    outcome = solve(steiner_triples(), Limits(**limit))
+    outcome = solve(steiner_triples(), Limits(**limit), Options(symmetry=False))
     assert outcome.status == "stopped"
     assert outcome.reason in ("nodes", "iterations", "time")
     assert outcome.x is not None
@@ -159,7 +159,7 @@ def test_a_limit_keeps_the_best_plan_with_its_bound(limit: dict[str, float]) -> 
 
 def test_an_interruption_keeps_the_best_plan() -> None:
     asked = iter(range(100_000))
-    outcome = solve(steiner_triples(), Limits(interrupted=lambda: next(asked) > 3000))
+    outcome = solve(steiner_triples(), Limits(interrupted=lambda: next(asked) > 3000), Options(symmetry=False))
     assert (outcome.status, outcome.reason) == ("stopped", "user")
     assert outcome.x is not None
 
@@ -302,10 +302,10 @@ def early(monkeypatch: pytest.MonkeyPatch) -> None:
 @pytest.mark.usefixtures("early")
 def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pytest.MonkeyPatch) -> None:
     problem, limits = steiner_triples(), (Limits(nodes=300), Limits(nodes=200))
-    found = [solve(problem, limit) for limit in limits]
+    found = [solve(problem, limit, Options(symmetry=False)) for limit in limits]
     monkeypatch.setattr(workers, "_may_start", lambda: False)
     for stopped, limit in zip(found, limits, strict=True):
-        again = solve(problem, limit)
+        again = solve(problem, limit, Options(symmetry=False))
         assert (stopped.counters.nodes, stopped.counters.iterations) == (
             again.counters.nodes,
             again.counters.iterations,
@@ -331,7 +331,7 @@ def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatc
 
 
 def test_a_memory_limit_ends_the_search() -> None:
-    outcome = solve(steiner_triples(), Limits(memory=400_000))
+    outcome = solve(steiner_triples(), Limits(memory=400_000), Options(symmetry=False))
     assert (outcome.status, outcome.reason) == ("stopped", "memory")
     assert outcome.x is not None
 

@@ -28,8 +28,8 @@ class Bundle:
         Where the columns of each parent begin.
     columns, lower, upper : arrays
         The bounds of all parents, one after another.
-    ones : (int array, int array)
-        The same for the columns branched to one; -1 alone where no symmetry is left.
+    branched : (int array, int array)
+        The same for the columns whose branches count for symmetries; -1 alone where no symmetry is left.
     bases : list of (int array, int array, int array)
         Where the codes of each parent's basis begin, and the codes: of columns, and of rows; of none, none.
     """
@@ -39,7 +39,7 @@ class Bundle:
     columns: np.ndarray
     lower: Floats
     upper: Floats
-    ones: tuple[np.ndarray, np.ndarray]
+    branched: tuple[np.ndarray, np.ndarray]
     bases: tuple[tuple[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
 
     @classmethod
@@ -62,7 +62,7 @@ class Bundle:
             columns,
             _joined([p.lower for p in shared], float)[1],
             _joined([p.upper for p in shared], float)[1],
-            _joined([NO_SYMMETRY if p.ones is None else p.ones for p in shared], np.int32),
+            _joined([NO_SYMMETRY if p.branched is None else p.branched for p in shared], np.int32),
             (_joined([b[0] for b in bases], np.int8), _joined([b[1] for b in bases], np.int8)),
         )
 
@@ -70,12 +70,12 @@ class Bundle:
         """Return the nodes."""
         parents: list[Parent | None] = []
         (first, codes), (second, others) = self.bases
-        begins = (self.starts, first, second, self.ones[0])
+        begins = (self.starts, first, second, self.branched[0])
         spans = zip(*(pairwise(begin.tolist()) for begin in begins), strict=True)
         for (a, b), (c, d), (e, f), (g, h) in spans:
             basis = Basis(codes[c:d], others[e:f]) if d > c or f > e else None
-            ones = self.ones[1][g:h]
-            symmetric = None if len(ones) == 1 and ones[0] < 0 else ones
+            branched = self.branched[1][g:h]
+            symmetric = None if len(branched) == 1 and branched[0] < 0 else branched
             parents.append(Parent(self.columns[a:b], self.lower[a:b], self.upper[a:b], basis, symmetric))
         parents.append(None)  # number -1
         return [

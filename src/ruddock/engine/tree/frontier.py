@@ -29,7 +29,7 @@ class Parent:
 
     Attributes
     ----------
-    ones : columns branched to one on the way here; None where no symmetry is left
+    branched : columns whose branches on the way here count for symmetries; None where no symmetry is left
     holders : how many waiting nodes hold it
     """
 
@@ -37,7 +37,7 @@ class Parent:
     lower: Floats
     upper: Floats
     basis: Basis | None = None
-    ones: np.ndarray | None = None
+    branched: np.ndarray | None = None
     holders: int = 0
 
     @classmethod
@@ -46,12 +46,12 @@ class Parent:
         root: tuple[Floats, Floats],
         here: tuple[Floats, Floats],
         basis: Basis | None,
-        ones: np.ndarray | None = None,
+        branched: np.ndarray | None = None,
     ) -> Parent:
         """Return what differs between two pairs of bounds."""
         moved = np.empty(len(here[0]), np.int32)
         moved = moved[: vectors.differences(*root, *here, moved)].copy()
-        return cls(moved, here[0][moved], here[1][moved], basis, ones)
+        return cls(moved, here[0][moved], here[1][moved], basis, branched)
 
     def apply(self, lower: Floats, upper: Floats) -> None:
         """Narrow the root's bounds, in place; these may have become tighter since."""
@@ -61,8 +61,8 @@ class Parent:
     @property
     def bytes(self) -> int:
         """What it takes."""
-        ones = 0 if self.ones is None else ARRAY + 4 * len(self.ones)
-        return 3 * ARRAY + 20 * len(self.columns) + ones + self.basis_bytes
+        branched = 0 if self.branched is None else ARRAY + 4 * len(self.branched)
+        return 3 * ARRAY + 20 * len(self.columns) + branched + self.basis_bytes
 
     @property
     def basis_bytes(self) -> int:
@@ -100,13 +100,12 @@ class Node:
         """The basis of the parent's relaxation, where that is kept."""
         return None if self.parent is None else self.parent.basis
 
-    @property
-    def ones(self) -> np.ndarray | None:
-        """The columns branched to one on the way here; None where no symmetry is left."""
+    def branched(self, *, up: bool) -> np.ndarray | None:
+        """Return the columns branched up on the way here, or those branched down; None where no symmetry is left."""
         if self.parent is None:
             return NO_PARENT.columns
-        ones = self.parent.ones
-        return np.append(ones, np.int32(self.column)) if self.up and ones is not None else ones
+        before = self.parent.branched
+        return np.append(before, np.int32(self.column)) if self.up == up and before is not None else before
 
     def rise(self, bound: float) -> None:
         """Take a bound that was proven, where it is a better one."""

@@ -98,7 +98,7 @@ class TreeSearch(Walk):
         super().__init__(state, work_on)
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)  # the bounds of the node at work
-        self._ones: np.ndarray | None = None  # its columns branched to one, where there is a symmetry yet
+        self._branched: np.ndarray | None = None  # its columns that count for symmetries, where one is left
         self._at_work: Plunge | None = None
         self._made_for: tuple[object, object] = None, None
         # what a dive cannot branch on by itself
@@ -199,8 +199,8 @@ class TreeSearch(Walk):
         if not plunge.enter(bounds.lower, bounds.upper, node.column, node.lower, node.upper):
             return None, None
         state.look_for_orbits()
-        self._ones = node.ones if state.symmetric else None
-        if state.orbits is not None and self._ones is not None and not self._follow_orbits(state.orbits, self._ones):
+        branched = self._branched = node.branched(up=state.counts_up) if state.symmetric else None
+        if state.orbits is not None and branched is not None and not self._follow_orbits(state.orbits, branched):
             return None, None
         for turn in count():
             if outcome is None:
@@ -239,11 +239,12 @@ class TreeSearch(Walk):
                 return node, reason
         raise AssertionError("counting has no end")
 
-    def _follow_orbits(self, orbits: Orbits, ones: np.ndarray) -> bool:
+    def _follow_orbits(self, orbits: Orbits, branched: np.ndarray) -> bool:
         """Fix columns as others are that symmetries take to their places; say whether anything can be left."""
-        labels = orbits.at(ones)
+        labels = orbits.at(branched)
         if labels is None:
-            self._ones = None
+            if not self.state.seeks_symmetries:
+                self._branched = None
             return True
         lower, upper = self._here
         while len(moved := orbits.fix(labels, lower, upper)):
@@ -360,7 +361,7 @@ class TreeSearch(Walk):
         """Make both children; queue one and return the other to dive into."""
         state, here = self.state, self._here
         kept = basis if state.frontier.keeps_bases else None
-        parent = Parent.between((state.bounds.lower, state.bounds.upper), here, kept, self._ones)
+        parent = Parent.between((state.bounds.lower, state.bounds.upper), here, kept, self._branched)
         child = self._divide(node, branch, parent)
         state.relaxation.start_from(basis)
         return child

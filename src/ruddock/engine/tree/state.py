@@ -20,10 +20,12 @@ from ruddock.engine.tree.frontier import Frontier, Node
 from ruddock.engine.tree.incumbent import Incumbent
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.relaxation import Relaxation
-from ruddock.engine.tree.symmetry.orbits import Orbits, orbits_of
+from ruddock.engine.tree.symmetry.orbits import Orbits, binary_columns, orbits_of
 from ruddock.engine.tree.tighten import Tightening
 from ruddock.engine.tree.watch import Watch
 from ruddock.problem import Floats, Problem
+
+LATER = 20  # nodes after which symmetries that were not all found are looked for once more
 
 
 class SearchState:
@@ -46,6 +48,8 @@ class SearchState:
         What presolve learnt.
     orbits : Orbits, or None
         Of columns that symmetries exchange.
+    counts_up : bool
+        Whether the branches up, to one, are those that count for symmetries; otherwise those down, to zero.
     cut_counts : dict
         Cuts added, by kind.
     history : list of Moment
@@ -68,7 +72,9 @@ class SearchState:
         self.costs = PseudoCosts(problem.n)
         self.tightening: Tightening | None = None
         self.orbits: Orbits | None = None
-        self._symmetric: Problem | None = None  # until they are looked for
+        self._symmetric: Problem | None = None  # until they are found
+        self._looked = False
+        self.counts_up = True
         self.cut_counts: dict[str, int] = {}
         self.history: list[Moment] = []
         self.least = -np.inf
@@ -126,10 +132,23 @@ class SearchState:
         return self.orbits is not None or self._symmetric is not None
 
     def look_for_orbits(self) -> None:
-        """Find columns that symmetries exchange, once the root has been branched on."""
-        if self._symmetric is not None and self.effort.nodes:
-            self.orbits = orbits_of(self._symmetric, self.effort.stopped)
+        """Find columns that symmetries exchange, once the root has been branched on; in a long search, once more."""
+        if self._symmetric is None or self.effort.nodes < (LATER if self._looked else 2):
+            return
+        if not self._looked and self.incumbent.best is not None:
+            plan = self.incumbent.best[binary_columns(self._symmetric)]
+            self.counts_up = 2.0 * float(plan.sum()) <= len(plan)
+        orbits, complete = orbits_of(self._symmetric, self.effort.stopped, by_chance=self._looked)
+        if self.orbits is None or (orbits is not None and orbits.count > self.orbits.count):
+            self.orbits = orbits
+        if complete or self._looked:
             self._symmetric = None
+        self._looked = True
+
+    @property
+    def seeks_symmetries(self) -> bool:
+        """Whether more symmetries may be found than are known."""
+        return self._symmetric is not None
 
     def count_cut(self, kind: str) -> None:
         """Count a cut that was added."""

@@ -4,6 +4,9 @@ Columns and rows get colours, which are refined by what they meet until they set
 column of an undecided colour is then set apart, and the refinement goes on, until no two columns look alike (McKay
 1981). Two such ways that end in the same matrix are a symmetry. Each is compared entry by entry, so that what is
 found is exact, and a search that ends early finds fewer symmetries and no wrong ones.
+
+Where refinement tells little, as in designs that look alike from everywhere, the ways are too many to be gone through.
+Some taken by chance meet soon, as birthdays do, if there are symmetries; so the rest of a group is found.
 """
 
 from __future__ import annotations
@@ -22,6 +25,7 @@ MOST_LEAVES = 16  # ends that are tried for one pair of columns
 MOST_FOUND = 200  # symmetries that generate the others
 MOST_HELD = 5_000_000  # numbers of the symmetries that are kept
 MOST_MEMBERS = 2_000  # of a group that is kept whole
+IN_VAIN = 10  # ways by chance in a row that meet another one and tell nothing new, after which there is little left
 
 Colours = npt.NDArray[np.int64]
 Permutations = npt.NDArray[np.int32]
@@ -29,7 +33,12 @@ Form = tuple[npt.NDArray[np.int64], bytes]
 
 
 def symmetries(
-    problem: Problem, fixed: npt.NDArray[np.bool_], most_work: int, stopped: Callable[[], bool]
+    problem: Problem,
+    fixed: npt.NDArray[np.bool_],
+    most_work: int,
+    stopped: Callable[[], bool],
+    *,
+    by_chance: bool = False,
 ) -> tuple[Permutations, bool]:
     """Return symmetries of a problem: its whole group where that is small, else some that generate it or a part.
 
@@ -41,6 +50,8 @@ def symmetries(
         Entries, columns and rows that are looked at, all rounds together.
     stopped : callable
         Whether time is up.
+    by_chance : bool
+        Whether ways are taken by chance, which finds the whole group almost surely, but not for certain.
 
     Returns
     -------
@@ -50,16 +61,52 @@ def symmetries(
         Whether there was work enough.
     """
     search = _Search(problem, fixed, most_work, stopped)
-    found = search.generators()
-    most = min(MOST_MEMBERS, MOST_HELD // max(problem.n, 1))
-    whole = _members(found, most) if found and search.order <= most else None
-    held = np.array(found[: most or 1], np.int32).reshape(-1, problem.n)
-    return (held if whole is None else whole), not search.out_of_work
+    group = _Group(problem.n)
+    if by_chance:
+        search.meet_by_chance(group)
+    else:
+        for image in search.generators():
+            group.add(image)
+    return group.images, not search.out_of_work
 
 
-def _members(generators: list[npt.NDArray[np.int32]], most: int) -> Permutations | None:
-    """Return all products of some symmetries but the identity; None if there are too many."""
-    same = np.arange(len(generators[0]), dtype=np.int32)
+class _Group:
+    """Symmetries that were found, and all their products as long as these are few.
+
+    Attributes
+    ----------
+    orbits : int array, shape (n,)
+        The first column that each may be taken to.
+    """
+
+    def __init__(self, n: int) -> None:
+        self.orbits = np.arange(n)
+        self._generators: list[npt.NDArray[np.int32]] = []
+        self._most = min(MOST_MEMBERS, MOST_HELD // max(n, 1))
+        self._members: dict[bytes, npt.NDArray[np.int32]] | None = _products([], n, self._most)
+
+    def add(self, image: npt.NDArray[np.int32]) -> bool:
+        """Take a symmetry; say whether it tells anything new."""
+        before, self.orbits = self.orbits, joined(self.orbits, image[None])
+        if self._members is None:
+            self._generators.append(image)
+            return not np.array_equal(before, self.orbits)
+        if image.tobytes() in self._members:
+            return False
+        self._generators.append(image)
+        self._members = _products(self._generators, len(image), self._most)
+        return True
+
+    @property
+    def images(self) -> Permutations:
+        """All symmetries but the identity, or those that were found where they are too many."""
+        found = self._generators[: self._most or 1] if self._members is None else list(self._members.values())[1:]
+        return np.array(found, np.int32).reshape(-1, len(self.orbits))
+
+
+def _products(generators: list[npt.NDArray[np.int32]], n: int, most: int) -> dict[bytes, npt.NDArray[np.int32]] | None:
+    """Return all products of some symmetries, the identity first; None if there are too many."""
+    same = np.arange(n, dtype=np.int32)
     members = {same.tobytes(): same}
     new = [same]
     while new:
@@ -70,7 +117,7 @@ def _members(generators: list[npt.NDArray[np.int32]], most: int) -> Permutations
                 new.append(product)
         if len(members) > most:
             return None
-    return np.array(list(members.values())[1:], np.int32).reshape(-1, len(same))
+    return members
 
 
 class _Search:
@@ -78,7 +125,6 @@ class _Search:
 
     Attributes
     ----------
-    order : of the group that the symmetries generate, as far as is known: the product of orbits on the way
     trace : of the last refinement: differs where two of them went apart
     """
 
@@ -86,7 +132,7 @@ class _Search:
         self, problem: Problem, fixed: npt.NDArray[np.bool_], most_work: int, stopped: Callable[[], bool]
     ) -> None:
         n, m = problem.n, problem.m
-        self.n, self.stopped, self.work, self.most_work, self.order = n, stopped, 0, most_work, 1
+        self.n, self.stopped, self.work, self.most_work = n, stopped, 0, most_work
         self.rows = csr_matrix(problem.matrix())
         self.rows.sort_indices()
         columns = np.repeat(np.arange(n), np.diff(problem.starts))
@@ -177,7 +223,6 @@ class _Search:
                 else:
                     found.append(way)
                     orbit = joined(orbit, way[None])
-            self.order *= int(np.sum(orbit[cells[level]] == orbit[first]))
         return found
 
     def _symmetry(self, level: int, other: int) -> npt.NDArray[np.int32] | None:
@@ -202,6 +247,26 @@ class _Search:
                 images[goal] = columns
                 return images
         return None
+
+    def meet_by_chance(self, group: _Group) -> None:
+        """Add symmetries to a group, by ways taken by chance: two that end in the same matrix are one."""
+        rng, vain = np.random.default_rng(0), 0
+        ends: dict[bytes, npt.NDArray[np.int64]] = {}
+        begin = self.refined(self.marks)
+        if not len(self.cell(begin)):
+            return
+        while vain < IN_VAIN:
+            colours = begin
+            while len(cell := self.cell(colours)):
+                colours = self.apart(colours, int(rng.choice(cell)))
+                if self.out_of_work:
+                    return
+            columns, matrix = self.form(colours)
+            goal = ends.setdefault(matrix, columns)
+            if goal is not columns:
+                images = np.empty(self.n, np.int32)
+                images[goal] = columns
+                vain = 0 if group.add(images) else vain + 1
 
 
 def joined(labels: Colours, images: Permutations) -> Colours:

@@ -6,6 +6,9 @@ node, take a plan of the node that has the other value elsewhere in that orbit: 
 the columns branched to zero is one in it. So the image, or an image of it in turn, is in a part of the tree where a
 column is branched to one earlier, and the plan can be left out (Margot 2002; Ostrowski et al. 2011). That holds for
 whatever fixed the column, as long as it left out no better plan.
+
+The same holds with ones and zeros exchanged. What counts, B, are the branches to the value that is rarer in a plan:
+these decide more, and the other value goes to a whole orbit at once.
 """
 
 from __future__ import annotations
@@ -18,8 +21,8 @@ import numpy.typing as npt
 from ruddock.engine.tree.symmetry.group import LARGEST, Permutations, joined, symmetries
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
 
-MOST_KEPT = 1_000_000  # columns in the orbits that are remembered, of sets of columns branched to one
-MOST_WORK = 1_000_000  # entries, columns and rows that are looked at, all rounds together
+MOST_KEPT = 1_000_000  # columns in the orbits that are remembered, of sets of columns that are branched on
+MOST_WORK, MOST_BY_CHANCE = 1_000_000, 20_000_000  # entries, columns and rows that are looked at, all rounds together
 
 
 class Orbits:
@@ -30,6 +33,11 @@ class Orbits:
     images : int array, shape (k, n)
         Symmetries, which move no integer column but binary ones.
     binary : bool array, shape (n,)
+
+    Attributes
+    ----------
+    count : int
+        How many symmetries there are.
     """
 
     def __init__(self, images: Permutations, binary: npt.NDArray[np.bool_]) -> None:
@@ -37,12 +45,13 @@ class Orbits:
         self.columns = np.flatnonzero(moved)
         place = np.full(images.shape[1], -1, np.int32)
         place[self.columns] = np.arange(len(self.columns))
+        self.count = len(images)
         self._place, self._images = place, place[images[:, self.columns]]
         self._kept: dict[bytes, npt.NDArray[np.int64] | None] = {}
 
-    def at(self, ones: npt.NDArray[np.int32]) -> npt.NDArray[np.int64] | None:
-        """Return the labels of the orbits of ``columns`` where some are branched to one; None if each is alone."""
-        held = np.sort(self._place[ones])
+    def at(self, branched: npt.NDArray[np.int32]) -> npt.NDArray[np.int64] | None:
+        """Return the labels of the orbits of ``columns`` where some branches count; None if each is alone."""
+        held = np.sort(self._place[branched])
         held = held[held >= 0]
         key = held.tobytes()
         if key not in self._kept:
@@ -70,18 +79,27 @@ class Orbits:
         return self.columns[rise | fall].astype(np.int32)
 
 
-def orbits_of(problem: Problem, stopped: Callable[[], bool]) -> Orbits | None:
-    """Return the orbits of a problem; None if it has no symmetry that is of use.
+def binary_columns(problem: Problem) -> npt.NDArray[np.bool_]:
+    """Return which columns are to be zero or one."""
+    whole = ((problem.kinds & INTEGER) != 0) & ((problem.kinds & SEMICONTINUOUS) == 0)
+    return np.asarray(whole & (problem.lower == 0) & (problem.upper == 1))
+
+
+def orbits_of(problem: Problem, stopped: Callable[[], bool], *, by_chance: bool = False) -> tuple[Orbits | None, bool]:
+    """Return the orbits of a problem, None if it has no symmetry that is of use; and whether there was work enough.
 
     Parameters
     ----------
     problem : Problem
         As it is searched, with all rows and bounds by which one of several plans was chosen.
+    by_chance : bool
+        Whether symmetries are looked for by chance, with more work.
     """
-    whole = (problem.kinds & INTEGER) != 0
-    free = whole & (problem.lower == 0) & (problem.upper == 1) & ((problem.kinds & SEMICONTINUOUS) == 0)
+    free = binary_columns(problem)
     fixed = (problem.kinds != 0) & ~free & (problem.lower < problem.upper)
     if problem.n > LARGEST or not free.any():
-        return None
-    orbits = Orbits(symmetries(problem, fixed, MOST_WORK, stopped)[0], free)
-    return orbits if len(orbits.columns) else None
+        return None, True
+    most = MOST_BY_CHANCE if by_chance else MOST_WORK
+    images, complete = symmetries(problem, fixed, most, stopped, by_chance=by_chance)
+    orbits = Orbits(images, free)
+    return orbits if len(orbits.columns) else None, complete

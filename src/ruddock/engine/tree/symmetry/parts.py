@@ -145,7 +145,7 @@ class _Symmetry:
             for first, second in zip(group[:-1].tolist(), group[1:].tolist(), strict=True):
                 tried += 1
                 swap = None if first in done or second in done or tried > MOST_TRIED else self._exchange(first, second)
-                if swap is not None and chain and not _continues(chain[-1], swap):
+                if swap is not None and chain and not _continues(chain, swap):
                     swap = None
                 if swap is None:
                     self._close(chain, found, done)
@@ -250,9 +250,17 @@ def _numbered(marks: np.ndarray) -> np.ndarray:
     return np.asarray(number).ravel()
 
 
-def _continues(before: Swap, after: Swap) -> bool:
-    """Say whether two exchanges share exactly one part: the second of one is the first of the other."""
-    return len(set(before) & set(after)) * 2 == len(before) == len(after)
+def _continues(chain: list[Swap], swap: Swap) -> bool:
+    """Say whether an exchange leads from the last part of a chain to one that is new, column for column."""
+    last = chain[-1]
+    shared = set(last) & set(swap)
+    if not len(shared) * 2 == len(last) == len(swap):
+        return False
+    # of every pair that changes places, one column belongs to the part that is shared
+    if any(last[j] in shared or swap[j] in shared for j in shared):
+        return False
+    before = {j for earlier in chain[:-1] for j in earlier}
+    return before.isdisjoint(swap)
 
 
 def _blocks(chain: list[Swap]) -> list[list[int]]:
