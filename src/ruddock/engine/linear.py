@@ -284,10 +284,11 @@ class LinearSolve:
         def halted() -> bool:
             return self.limits.exceeded(self.counters.iterations) is not None
 
-        asked = self.options.method == "interior"
+        most, memory = MOST_ASKED, self.limits.memory
+        if self.options.method != "interior":
+            most, memory = prediction.MOST_WORK, min(memory, prediction.MOST_BYTES)
         with self._part("interior"):
-            most = MOST_ASKED if asked else prediction.MOST_WORK
-            near = interior_point(problem, stopped, halted, most, self.limits.memory)
+            near = interior_point(problem, stopped, halted, most, memory)
         self.counters.interior_steps += near.steps
         return near
 

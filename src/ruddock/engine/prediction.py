@@ -15,6 +15,7 @@ from ruddock.problem import Problem
 
 MANY_ROWS = 80_000
 MOST_WORK = 1e10  # multiplications of one step of the interior-point method, at most
+MOST_BYTES = 2e9  # of its factors, at most, where nobody asked for it
 RIVALLED = 1000  # rows from which on another method may take over
 HEAD_START = 80_000_000  # entries that the simplex method touches before that is thought of: half a second's worth
 BET = 0.15  # of what the other method would touch: after that the simplex method is not expected to end first
@@ -48,7 +49,10 @@ def _interior_work(problem: Problem, limits: Limits, iterations: int) -> float:
 
     try:
         normal = NormalEquations(
-            problem.matrix(), lambda: limits.exceeded(iterations) is not None, MOST_WORK, limits.memory
+            problem.matrix(),
+            lambda: limits.exceeded(iterations) is not None,
+            MOST_WORK,
+            min(limits.memory, MOST_BYTES),
         )
     except (StoppedError, TooDenseError, MemoryError):
         return float("inf")

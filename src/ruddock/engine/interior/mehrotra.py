@@ -145,7 +145,7 @@ class _Iterate:
         self.w = barrier.start(self.transposed @ self.normal.solve(self.b))
         self.y = self.normal.solve(self.matrix @ self.c)
         reduced = self.c - self.transposed @ self.y
-        # between their mean and their largest: the one keeps bounds from each other's way, the other is near
+        # between their mean, which is nearer to an optimum, and their largest, which is better centred
         size = max(1.0, np.sqrt(_mean(reduced) * float(np.abs(reduced).max(initial=0.0))))
         self.zl = np.where(barrier.low, np.maximum(reduced, 0.0) + size, 0.0)
         self.zu = np.where(barrier.high, np.maximum(-reduced, 0.0) + size, 0.0)
