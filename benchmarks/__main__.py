@@ -84,9 +84,7 @@ def main() -> None:
         *(Column(head, right=True) for head in numbers),
     ]
     print(shown(Table("", headings, rows)))
-    print(
-        f"Medians of {runs} runs after one that is not counted. Beyond: what solving takes beside the problem."
-    )
+    print(f"Medians of {runs} runs after one that is not counted. Beyond: what solving takes beside the problem.")
     if asked.check and missed:
         print(f"Missed: {', '.join(missed)}")
         sys.exit(1)
