@@ -214,9 +214,8 @@ class LinearSolve:
             return found.plan
         if found.near.converged:
             near = found.near
-            with self._part("crossover"):
-                values = np.concatenate((near.x, problem.activity(near.x)))
-                solver.cross_over(values, np.concatenate((problem.costs - problem.priced(near.y), near.y)), self.limits)
+            values = np.concatenate((near.x, problem.activity(near.x)))
+            self._cross_over(solver, values, np.concatenate((problem.costs - problem.priced(near.y), near.y)))
         outcome = self._simplex(solver)
         if outcome.status != "stopped" or found.plan.x is None:
             return outcome
@@ -261,11 +260,12 @@ class LinearSolve:
 
         Without an optimum the simplex method starts afresh, or from a plan found on the way.
         """
-        if (problem.lower > problem.upper).any() or (problem.row_lower > problem.row_upper).any():
-            return None  # which the simplex method tells at once
+        crossed = solver.crossed()
+        if crossed is not None:
+            return crossed
         near = self._interior(problem)
         if near.converged:
-            self._cross_over(solver, near)
+            self._cross_over(solver, near.values, near.reduced)
         elif near.steps and self.limits.exceeded(self.counters.iterations) is None:
             return self._by_phase_one(solver, problem)
         return None
@@ -292,10 +292,10 @@ class LinearSolve:
         self.counters.interior_steps += near.steps
         return near
 
-    def _cross_over(self, solver: LinearSolver, near: Interior) -> None:
-        """Take the basis beside an interior optimum."""
+    def _cross_over(self, solver: LinearSolver, values: Floats, reduced: Floats) -> None:
+        """Take the basis beside a point that is nearly optimal."""
         with self._part("crossover"):
-            solver.cross_over(near.values, near.reduced, self.limits)
+            solver.cross_over(values, reduced, self.limits)
 
     def _by_phase_one(self, solver: LinearSolver, problem: Problem) -> Outcome | None:
         """Prove that there is no plan, or let the simplex method begin from one."""
@@ -306,7 +306,7 @@ class LinearSolve:
         if not near.converged:
             return None
         beside = LinearSolver(relaxed)
-        self._cross_over(beside, near)
+        self._cross_over(beside, near.values, near.reduced)
         outcome = self._simplex(beside)
         if outcome.status != "optimal" or outcome.basis is None or outcome.y is None:
             return None

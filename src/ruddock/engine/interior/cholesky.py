@@ -209,11 +209,11 @@ class Cholesky:
                         self.lx[target + self.place[self.rows[q + r]]] -= factor * self.lx[column + r]
         elif self.place[self.rows[most - 1]] == lies + rows - 1:  # in one piece there: no need to spread it
             target = self.lp[s] + cython.cast(cython.longlong, lies) * height + lies
-            subtract(self.lx, source, source, lead, rows, count, width, self.lx, target, height, True)
+            subtract(self.lx, source, lead, rows, count, width, self.lx, target, height, True)
         else:
             if self.part.shape[0] < cython.cast(cython.longlong, rows) * count:
                 self._widen(cython.cast(cython.longlong, rows) * count)
-            subtract(self.lx, source, source, lead, rows, count, width, self.part, 0, rows, False)
+            subtract(self.lx, source, lead, rows, count, width, self.part, 0, rows, False)
             for c in range(count):
                 column = cython.cast(cython.longlong, c) * rows
                 target = self.lp[s] + cython.cast(cython.longlong, self.place[self.rows[q + c]]) * height

@@ -39,13 +39,13 @@ def factorise(array, place, rows, width):
     return state == 0
 
 
-def subtract(array, first, second, lead, rows, columns, width, into, place, into_lead, keep):
+def subtract(array, first, lead, rows, columns, width, into, place, into_lead, keep):
     """Subtract ``A B'`` from a block of ``rows`` by ``columns``, or set it to ``-A B'`` where nothing is to be kept.
 
-    ``A`` and ``B`` have ``width`` columns and begin at ``first`` and ``second`` of one array.
+    ``A`` has ``width`` columns and begins at ``first``; ``B`` is its upper part.
     """
     if not cython.compiled:
-        _subtract(array, first, second, lead, rows, columns, width, into, place, into_lead, keep)
+        _subtract(array, first, lead, rows, columns, width, into, place, into_lead, keep)
         return
     general: cython.char = 78  # "N"
     turned: cython.char = 84  # "T"
@@ -53,7 +53,7 @@ def subtract(array, first, second, lead, rows, columns, width, into, place, into
     part: cython.double = 1.0 if keep else 0.0
     dgemm(cython.address(general), cython.address(turned), cython.address(rows), cython.address(columns),
           cython.address(width), cython.address(minus), cython.address(array[first]), cython.address(lead),
-          cython.address(array[second]), cython.address(lead), cython.address(part),
+          cython.address(array[first]), cython.address(lead), cython.address(part),
           cython.address(into[place]), cython.address(into_lead))  # fmt: skip
 
 
@@ -70,12 +70,12 @@ def _factorise(array, place, rows, width):
     return True
 
 
-def _subtract(array, first, second, lead, rows, columns, width, into, place, into_lead, keep):
+def _subtract(array, first, lead, rows, columns, width, into, place, into_lead, keep):
     """Do what `subtract` does, in plain Python."""
     target = _block(into, place, rows, columns, into_lead)
     if not keep:
         target[:] = 0.0
-    target -= _block(array, first, rows, width, lead) @ _block(array, second, columns, width, lead).T
+    target -= _block(array, first, rows, width, lead) @ _block(array, first, columns, width, lead).T
 
 
 def _block(array, place, rows, columns, lead):

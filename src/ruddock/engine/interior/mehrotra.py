@@ -128,7 +128,7 @@ class _Iterate:
         equation = problem.row_lower == problem.row_upper
         self.rows = np.flatnonzero(~equation)
         self.open = np.flatnonzero(problem.lower < problem.upper)
-        fixed = np.where(problem.lower == problem.upper, problem.lower, 0.0)
+        self.fixed = fixed = np.where(problem.lower == problem.upper, problem.lower, 0.0)
         columns = problem.matrix()[:, self.open]
         logicals = -identity(problem.m, format="csc")[:, self.rows]
         self.matrix = csc_matrix(hstack([columns, logicals], format="csc"))
@@ -257,8 +257,7 @@ def _interior_point(
     memory: float,
 ) -> Interior:
     rows, columns = geometric_scale(problem)
-    scaled = _scaled(problem, rows, columns)
-    at = _Iterate(scaled, halted, most, memory)
+    at = _Iterate(_scaled(problem, rows, columns), halted, most, memory)
     direction_work = at.normal.solve_work + VECTOR_WORK * len(at.c)
     correctors = sum(at.normal.work >= ratio * direction_work for ratio in CORRECTORS)
     best, converged, steps, since = np.inf, False, 0, 0
@@ -280,7 +279,7 @@ def _interior_point(
         except ArithmeticError:
             break
         at.move(at.centred(*at.predicted(), correctors))
-    x = np.where(scaled.lower == scaled.upper, scaled.lower, 0.0)
+    x = at.fixed.copy()
     x[at.open] = at.w[: len(at.open)]
     x, y = x * columns, at.y * rows
     d = problem.costs - problem.priced(y)

@@ -11,7 +11,7 @@ from collections.abc import Callable
 
 import numpy as np
 from scipy.linalg import lu_factor, lu_solve
-from scipy.sparse import csc_matrix, csr_matrix, tril, triu
+from scipy.sparse import csc_matrix, csr_matrix, triu
 
 from ruddock.engine.interior.cholesky import SPEED, Cholesky
 from ruddock.engine.interior.elimination import EliminationTree, postorder, supernodes
@@ -89,7 +89,7 @@ class NormalEquations:
         pattern.setdiag(0)
         pattern.eliminate_zeros()
         self._order = self._ordered(pattern)
-        tree = EliminationTree(*_parts(self._half_of(pattern, triu))[:2])
+        tree = EliminationTree(*_parts(self._upper(pattern))[:2])
         while not tree.run(GRAPH_BUDGET):
             self._look()
         order = postorder(np.asarray(tree.parent))
@@ -97,10 +97,9 @@ class NormalEquations:
         parent, below = np.asarray(tree.parent)[order], np.asarray(tree.below)[order]
         place = np.argsort(order).astype(np.int32)
         begins, heights = supernodes(np.where(parent >= 0, place[parent], -1), below)
-        lower = self._half_of(pattern, tril)
-        self._starts, self._indices = _parts(lower)[:2]
-        upper = _parts(self._half_of(pattern, triu))[:2]
-        self._factor = Cholesky(upper, (self._starts, self._indices), begins, heights)
+        upper = self._upper(pattern)
+        self._starts, self._indices = _parts(csr_matrix(upper))[:2]  # its rows are the columns of the lower half
+        self._factor = Cholesky(_parts(upper)[:2], (self._starts, self._indices), begins, heights)
         if self._factor.work > most or ENTRY_BYTES * (self._factor.entries + len(self._indices)) > memory:
             raise TooDenseError
         while not self._factor.analyse(GRAPH_BUDGET):
@@ -137,16 +136,16 @@ class NormalEquations:
                 return None
         return ordering if ordering.work <= SPEED * most else None
 
-    def _half_of(self, pattern: csr_matrix, half: Callable[..., csc_matrix]) -> csc_matrix:
-        """Return a half of the pattern in the new order, with its diagonal."""
+    def _upper(self, pattern: csr_matrix) -> csc_matrix:
+        """Return the upper half of the pattern in the new order, with its diagonal."""
         m = pattern.shape[0]
         place = np.empty(m, np.int64)
         place[self._order] = np.arange(m)
         row = np.concatenate((np.repeat(place, np.diff(pattern.indptr)), np.arange(m)))
         column = np.concatenate((place[pattern.indices], np.arange(m)))
-        result = half(csc_matrix((np.ones(len(row)), (row, column)), shape=(m, m)), format="csc")
-        result.sort_indices()
-        return result
+        upper = triu(csc_matrix((np.ones(len(row)), (row, column)), shape=(m, m)), format="csc")
+        upper.sort_indices()
+        return upper
 
     def factorise(self, d: Floats, e: Floats) -> None:
         """Take new weights and factorise.

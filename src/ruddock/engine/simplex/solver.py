@@ -177,6 +177,10 @@ class LinearSolver:
 
     # ------------------------------------------------------------------ solving
 
+    def crossed(self) -> Outcome | None:
+        """Return the infeasible outcome of limits that cross, or None."""
+        return self._data.crossed()
+
     def cross_over(self, values: Floats, reduced: Floats, limits: Limits) -> None:
         """Take a basis near an interior optimum: the next solve starts from it.
 
@@ -185,7 +189,7 @@ class LinearSolver:
         values, reduced : arrays, shape (n + m,)
             Values of columns and row activities, and their reduced costs (of rows: dual values).
         """
-        if self._data.crossed() is not None:
+        if self.crossed() is not None:
             return
         at = self._at
         at.install()
@@ -246,7 +250,7 @@ class LinearSolver:
                 outcome = self._resume(limits, cutoff)
                 if outcome is not None:
                     return outcome
-            crossed = self._data.crossed()
+            crossed = self.crossed()
             if crossed is not None:
                 return crossed
             outcome = self._solve(limits, cutoff, method)

@@ -83,7 +83,8 @@ class _Group:
         self.orbits = np.arange(n)
         self._generators: list[npt.NDArray[np.int32]] = []
         self._most = min(MOST_MEMBERS, MOST_HELD // max(n, 1))
-        self._members: dict[bytes, npt.NDArray[np.int32]] | None = _products([], n, self._most)
+        same = np.arange(n, dtype=np.int32)
+        self._members: dict[bytes, npt.NDArray[np.int32]] | None = {same.tobytes(): same}
 
     def add(self, image: npt.NDArray[np.int32]) -> bool:
         """Take a symmetry; say whether it tells anything new."""
@@ -94,30 +95,32 @@ class _Group:
         if image.tobytes() in self._members:
             return False
         self._generators.append(image)
-        self._members = _products(self._generators, len(image), self._most)
+        self._members = self._widened(self._members)
         return True
+
+    def _widened(self, members: dict[bytes, npt.NDArray[np.int32]]) -> dict[bytes, npt.NDArray[np.int32]] | None:
+        """Return all products of the generators, given those without the last; None if there are too many.
+
+        The group before falls into place as cosets of the one after (Dimino's algorithm).
+        """
+        before = np.array(list(members.values()))
+        wider, ways = dict(members), [before[0]]
+        for way in ways:
+            for generator in self._generators:
+                product = generator[way]
+                if product.tobytes() in wider:
+                    continue
+                ways.append(product)
+                if len(wider) + len(before) > self._most:
+                    return None
+                wider.update((member.tobytes(), member) for member in product[before])
+        return wider
 
     @property
     def images(self) -> Permutations:
         """All symmetries but the identity, or those that were found where they are too many."""
         found = self._generators[: self._most or 1] if self._members is None else list(self._members.values())[1:]
         return np.array(found, np.int32).reshape(-1, len(self.orbits))
-
-
-def _products(generators: list[npt.NDArray[np.int32]], n: int, most: int) -> dict[bytes, npt.NDArray[np.int32]] | None:
-    """Return all products of some symmetries, the identity first; None if there are too many."""
-    same = np.arange(n, dtype=np.int32)
-    members = {same.tobytes(): same}
-    new = [same]
-    while new:
-        made = [generator[member] for member in new for generator in generators]
-        new = []
-        for product in made:
-            if members.setdefault(product.tobytes(), product) is product:
-                new.append(product)
-        if len(members) > most:
-            return None
-    return members
 
 
 class _Search:
