@@ -111,21 +111,31 @@ from ruddock.cli import main
 
 @main.command("wait")
 def wait():
-    exec("import os, signal, time; os.kill(os.getpid(), signal.{}); time.sleep(60)")
+    exec("import os, signal, time; {}; time.sleep(60)")
 
 sys.argv = ["ruddock", "wait"]
 main()
 """
+HALF = """
+import os, signal, time
+{}
+time.sleep(0.1)
+open("whole", "w").close()
+"""
 
 
 @pytest.mark.parametrize(("sent", "status"), [("SIGTERM", 143), ("SIGINT", 130)])
-def test_a_signal_while_code_is_made_ends_a_run_like_any(sent: str, status: int, tmp_path: Path) -> None:
-    (tmp_path / "waits.py").write_text(WAITS.format(sent))
+@pytest.mark.parametrize("during", ["code", "module"])
+def test_a_signal_while_code_is_made_ends_a_run_like_any(during: str, sent: str, status: int, tmp_path: Path) -> None:
+    send = f"os.kill(os.getpid(), signal.{sent})"
+    (tmp_path / "waits.py").write_text(WAITS.format(send if during == "code" else "import half"))
+    (tmp_path / "half.py").write_text(HALF.format(send))
     words = [sys.executable, "-m", "waits"]  # where Python would die of an interrupt that was handled
     how = signal.SIG_DFL if sent == "SIGINT" else signal.SIG_IGN  # as where a shell starts it in the background
     begin = partial(signal.signal, signal.SIGINT, how)
     done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, timeout=120, preexec_fn=begin)
     assert (done.returncode, done.stdout, done.stderr.strip()) == (status, "", "stopped")
+    assert (tmp_path / "whole").exists() == (during == "module")  # a module that is left half made can crash Python
 
 
 def test_a_pipe_is_refused_and_not_waited_for(tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import _thread
 import errno
 import io
 import os
@@ -12,6 +13,7 @@ import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from importlib import import_module
+from types import FrameType
 from typing import Any
 
 import click
@@ -20,6 +22,7 @@ from ruddock.cli.say import say
 from ruddock.errors import RuddockError, RuddockWarning
 
 READER_GONE = 141  # as of a program that writes on into a closed pipe
+SOON = 0.02  # seconds until a signal that came during an import is looked at again
 
 
 class RuddockGroup(click.Group):
@@ -109,20 +112,29 @@ class _Ended:
 
 @contextmanager
 def _ended_gently() -> Iterator[_Ended]:
-    """Take a signal to terminate as Ctrl-C: a solve hands over the best plan it has, and no file is left in part."""
+    """Take a signal to terminate as Ctrl-C: a solve hands over the best plan it has, and no file is left in part.
+
+    While a module is being imported a signal waits: a compiled module that is left half made ends Python with a
+    crash or a traceback of its own.
+    """
     ended = _Ended()
     process = os.getpid()
 
-    def end(number: int, _: Any) -> None:
+    def end(number: int, frame: FrameType | None) -> None:
         if os.getpid() != process:  # a worker that was forked: it has nothing to hand over
             os._exit(128 + number)
         ended.status = 128 + number
         if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:  # in the background, where Ctrl-C does not count
-            raise _Interrupt
-        signal.raise_signal(signal.SIGINT)
+            interrupt(number, frame)
+        else:
+            signal.raise_signal(signal.SIGINT)
 
-    def interrupt(_: int, __: Any) -> None:
-        raise _Interrupt
+    def interrupt(number: int, frame: FrameType | None) -> None:
+        if not _importing(frame):
+            raise _Interrupt
+        later = threading.Timer(SOON, _send_to_main, [number])
+        later.daemon = True
+        later.start()
 
     if threading.current_thread() is not threading.main_thread():
         yield ended
@@ -135,6 +147,23 @@ def _ended_gently() -> Iterator[_Ended]:
     finally:
         signal.signal(signal.SIGINT, before[0])
         signal.signal(signal.SIGTERM, before[1])
+
+
+def _importing(frame: FrameType | None) -> bool:
+    """Say whether the command line, below its own start, is importing a module."""
+    while frame is not None and frame.f_code is not RuddockGroup.main.__code__:
+        if frame.f_code.co_filename.startswith("<frozen importlib"):
+            return True
+        frame = frame.f_back
+    return False
+
+
+def _send_to_main(number: int) -> None:
+    """Send this process a signal again, so that it wakes the main thread."""
+    if hasattr(signal, "pthread_kill"):
+        signal.pthread_kill(threading.main_thread().ident or 0, number)
+    else:
+        _thread.interrupt_main(number)
 
 
 def _give_up_output() -> None:
