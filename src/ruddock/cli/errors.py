@@ -163,7 +163,7 @@ def _send_to_main(number: int) -> None:
     if hasattr(signal, "pthread_kill"):
         signal.pthread_kill(threading.main_thread().ident or 0, number)
     else:
-        _thread.interrupt_main(number)
+        _thread.interrupt_main(signal.Signals(number))
 
 
 def _give_up_output() -> None:

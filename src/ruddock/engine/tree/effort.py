@@ -29,10 +29,12 @@ class Effort:
         Nodes worked on here, and by another process.
     spent : Counter
         Iterations by what they were for: nodes, trials, dives, searches near plans.
-    near_turns, near_failures : int
-        Searches near a plan, and how many of them in a row were in vain.
+    near_turns, near_failures, near_nodes : int
+        Searches near a plan, how many of them in a row were in vain, and the nodes of all.
     parts : dict
         Seconds by part.
+    enough : callable
+        Says whether a share of another search has been worked on for long enough.
     """
 
     limits: Limits
@@ -43,7 +45,9 @@ class Effort:
     spent: Counter[Purpose] = field(default_factory=Counter)
     near_turns: int = 0
     near_failures: int = 0
+    near_nodes: int = 0
     parts: dict[str, float] = field(default_factory=dict)
+    enough: Callable[[], bool] = field(default=lambda: False)
     _quiet: Limits | None = None  # the limits without listeners, which every solve within the search gets
 
     def __getstate__(self) -> dict[str, Any]:
@@ -57,9 +61,9 @@ class Effort:
         """Go on counting where another search has come to."""
         self.counters, self.parts = other.counters, dict(other.parts)
 
-    def work_within(self, limits: Limits) -> None:
+    def work_within(self, limits: Limits, enough: Callable[[], bool]) -> None:
         """Take other limits from now on."""
-        self.limits, self._quiet = limits, None
+        self.limits, self.enough, self._quiet = limits, enough, None
 
     @property
     def iterations(self) -> int:
@@ -101,7 +105,8 @@ class Effort:
 
     def reason(self) -> Reason | None:
         """Return the reason to stop now, or None."""
-        return self.limits.exceeded(self.iterations, self.nodes, self.held)
+        reason = self.limits.exceeded(self.iterations, self.nodes, self.held)
+        return "nodes" if reason is None and self.enough() else reason
 
     def stopped(self) -> bool:
         """Say whether to stop now."""

@@ -156,7 +156,7 @@ class Frontier:
         self._heap: list[tuple[float, int, int, Node]] = []
         self._order = 0
         self._at_work: Node | None = None
-        self._lease: Lease | None = None
+        self._leases: list[Lease] = []
         self.bytes = self._bases = 0
         self.given_up = INFINITY
         self.uncertain = False
@@ -170,8 +170,8 @@ class Frontier:
         least = self._heap[0][0] if self._heap else INFINITY
         if self._at_work is not None:
             least = min(least, self._at_work.bound)
-        if self._lease is not None:
-            least = min(least, self._lease.bound)
+        for lease in self._leases:
+            least = min(least, lease.bound)
         return min(least, self.given_up)
 
     @property
@@ -238,17 +238,16 @@ class Frontier:
 
     def lease(self, count: int, seconds: float) -> Lease:
         """Lend nodes for some time at most: of those with the least bounds, every other one."""
-        assert self._lease is None
         best = [self._pop() for _ in range(min(2 * count, len(self)))]
         self.push(best[1::2])
-        self._lease = Lease(best[::2], time.monotonic() + seconds)
-        return self._lease
+        lease = Lease(best[::2], time.monotonic() + seconds)
+        self._leases.append(lease)
+        return lease
 
-    def give_back(self, nodes: Iterable[Node] | None = None) -> None:
-        """End the lease: take what is left of its nodes, or, where nobody knows, the nodes themselves."""
-        if self._lease is not None:
-            self.push(self._lease.nodes if nodes is None else nodes)
-            self._lease = None
+    def give_back(self, lease: Lease, nodes: Iterable[Node] | None = None) -> None:
+        """End a lease: take what is left of its nodes, or, where nobody knows, the nodes themselves."""
+        self.push(lease.nodes if nodes is None else nodes)
+        self._leases.remove(lease)
 
     def empty(self) -> list[Node]:
         """Remove and return all waiting nodes."""

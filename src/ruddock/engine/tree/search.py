@@ -399,6 +399,7 @@ class TreeSearch(Walk):
         search = TreeSearch(SearchState(problem, limits, options, effort.counters))
         with effort.counted("near plans"):
             search.run()
+        effort.near_nodes += search.state.effort.nodes
         return search.state.incumbent.best
 
     def _unbounded(self) -> Outcome:

@@ -1,9 +1,11 @@
 """A second process that works on a share of a long search, so that two cores are used.
 
-Shares are lent out, and what became of them is taken back, after fixed numbers of nodes, never by the clock. So the
-same problem takes the same path every time, and on one core too, where the helper's share is worked on in turn. The
-nodes lent out stay the frontier's: should the process die, hang or run out of memory, the lease ends and they are there
-again. Nothing here ever waits for a pipe.
+Shares are lent out, and what became of them is taken back, after fixed amounts of counted work, never by the clock. So
+the same problem takes the same path every time, and on one core too, where the helper's share is worked on in turn. Two
+shares are out at a time, one of them waiting: what became of a share is asked for one hand-over later than it could be
+there, so that neither process stands still because the other one is a little late. The nodes lent out stay the
+frontier's: should the process die, hang or run out of memory, the leases end and they are there again. Nothing here
+ever waits for a pipe.
 """
 
 from __future__ import annotations
@@ -14,6 +16,7 @@ import queue
 import sys
 import threading
 import time
+from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
@@ -26,17 +29,21 @@ from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-NODES = 1500  # between two hand-overs at most
-BETWEEN = 0.5  # seconds between them at most, by the measure below
-SHARE, FEWEST = 400, 12  # open nodes lent at a time, at most and at least
-EAGER = 1.25  # times as many nodes as the search the helper works on meanwhile, as it does nothing else
-MOST_MORE = 2  # times the nodes of the search that the helper may work on, while that looks for plans
-FREELY = 2  # times the iterations of the search that the helper may take for as many nodes
+NODES = 1500  # between two hand-overs at most, while the search is short
+BETWEEN = 0.5  # seconds between them at most, by the measure below, while it is short
+LONGER = 0.05  # of what the search has done so far, between two hand-overs of a long one
+SHARE, FEWEST = 400, 12  # open nodes lent at a time, at first and at least
+AHEAD = 2  # shares that are out at a time
+EAGER = 1.5  # times the work of the search, as it is measured, the helper does meanwhile
+FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
+MOST = 10 * NODES  # nodes that one share may take
+LEAST = 0.01  # seconds of work in a share
 EARLIEST = 10  # nodes before which no helper is thought of
 A_NODE, AN_ENTRY = 1.2e-4, 1.5e-7  # seconds, about, that a node and a row or column of an iteration take
 A_PRICED_NODE = 0.03  # seconds, about, that a node bounded by prices takes
-CALLED, WORTH = 0.3, 0.8  # seconds, by that measure, after which a helper is called, and after which it joins
+CALLED, WORTH = 0.2, 0.5  # seconds, by that measure, after which a helper is called, and after which it joins
 PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
+ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
 GOODBYE = 0.2  # seconds that the threads of a helper that was killed have to end
 GLANCE = 0.02  # seconds between two looks at the limits while waiting
@@ -44,11 +51,18 @@ GLANCE = 0.02  # seconds between two looks at the limits while waiting
 
 @dataclass(eq=False, repr=False)
 class Share:
-    """What the helper is given: nodes, and all that has changed since the last time."""
+    """What the helper is given: nodes, and all that has changed since the last time.
+
+    Attributes
+    ----------
+    most_nodes : that may be worked on
+    work : seconds, about, that it may take; judged by counted work
+    seconds : until the time limit
+    """
 
     nodes: Bundle
     most_nodes: int
-    most_iterations: int
+    work: float
     seconds: float
     best: Floats | None
     costs: PseudoCosts
@@ -62,6 +76,7 @@ class Return:
     best: Floats | None = None
     given_up: float = float("inf")
     uncertain: bool = False
+    through: bool = False  # whether nothing was left before the work was done
     worked_on: int = 0
     iterations: int = 0
     on_trials: int = 0
@@ -100,10 +115,10 @@ class Team:
     def __init__(self, state: SearchState, work: Work) -> None:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
         self._ready = self._gone = False
-        self._lease: Lease | None = None
-        self._nodes = self._iterations = 0  # of the search at the last hand-over
+        self._leases: deque[tuple[Lease, int]] = deque()  # with the nodes that may be worked on
         self._due = 0
-        self._worked = self._on_plans = 0.0
+        self._worked = 0.0
+        self._size = SHARE
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
@@ -115,58 +130,56 @@ class Team:
             self._hand.prepare(pickle.dumps(state))
             self._ready = True
             self._mark(state, NODES)
-        if not self._ready or not (now or effort.own_nodes >= self._due or _work(state) - self._worked > BETWEEN):
+        between = max(BETWEEN, LONGER * self._worked)
+        if not self._ready or not (now or effort.own_nodes >= self._due or _work(state) - self._worked > between):
             return
-        # as much work as the search has done since the last time, what it spent on plans included
-        nodes, iterations = effort.own_nodes - self._nodes, effort.iterations - self._iterations
-        on_nodes = max(1e-9, _work(state) - self._worked - (_on_plans(state) - self._on_plans))
-        nodes = int(nodes * EAGER * min(MOST_MORE, (_work(state) - self._worked) / on_nodes))
-        self.take_back(state)
-        left = effort.limits.nodes - effort.nodes
-        self._mark(state, int(min(NODES, left / 2)))  # both within it
+        # about what the search has done since the last time, what it spent on plans included
+        work = max(LEAST, EAGER * (_work(state) - self._worked))
+        while len(self._leases) >= AHEAD or (now and self._leases and not len(state.frontier)):
+            self.take_back(state)
+        left = effort.limits.nodes - effort.nodes - sum(nodes for _, nodes in self._leases)
+        self._mark(state, int(min(max(NODES, LONGER * effort.own_nodes), left / 2)))  # both within it
         if len(state.frontier) > 2 * FEWEST and left >= 2 and not self._gone and not effort.stopped():
-            self._lend(state, int(min(nodes, left / 2)), FREELY * max(iterations, nodes))
+            self._lend(state, int(min(MOST, left / 2)), work if self._leases else FIRST * work)
 
     def _mark(self, state: SearchState, nodes: int) -> None:
         """Note where the search stands at a hand-over; the next is due after so many nodes."""
-        self._nodes, self._iterations = state.effort.own_nodes, state.effort.iterations
-        self._due, self._worked, self._on_plans = self._nodes + nodes, _work(state), _on_plans(state)
+        self._due, self._worked = state.effort.own_nodes + nodes, _work(state)
 
-    def _lend(self, state: SearchState, most_nodes: int, most_iterations: int) -> None:
+    def _lend(self, state: SearchState, most_nodes: int, work: float) -> None:
         now = time.monotonic()
-        lease = state.frontier.lease(min(SHARE, len(state.frontier) // 2), PATIENCE + LATE * (now - self._begun))
-        self._begun, self._lease = now, lease
-        self._hand.give(
-            pickle.dumps(
-                Share(
-                    Bundle.of(lease.nodes),
-                    most_nodes,
-                    most_iterations,
-                    state.effort.seconds_left,
-                    state.incumbent.best,
-                    state.costs,
-                )
-            )
+        lease = state.frontier.lease(min(self._size, len(state.frontier) // 2), PATIENCE + LATE * (now - self._begun))
+        self._begun = now
+        self._leases.append((lease, most_nodes))
+        share = Share(
+            Bundle.of(lease.nodes), most_nodes, work, state.effort.seconds_left, state.incumbent.best, state.costs
         )
+        self._hand.give(pickle.dumps(share))
 
     def take_back(self, state: SearchState) -> None:
-        """Take back what has been done; a helper that gives no answer is let go for good."""
-        lease, self._lease = self._lease, None
-        if lease is None:
-            return
+        """Take back what became of the first share that is out; a helper that gives no answer is let go for good."""
+        lease, _ = self._leases.popleft()
         effort = state.effort
         done = self._hand.take(effort.stopped, lambda: lease.expired, effort.seconds_left)
         if done is None:
-            state.frontier.give_back()
+            for given, _ in (lease, 0), *self._leases:
+                state.frontier.give_back(given)
+            self._leases.clear()
             self.close()
             return
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
-        state.frontier.give_back(done.nodes.unpacked())
+        state.frontier.give_back(lease, done.nodes.unpacked())
+        self._size = 2 * self._size if done.through else max(SHARE, self._size // 2)
         effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
         if done.costs is not None:
             state.costs.add(done.costs)
         if done.best is not None:
             state.try_plan(done.best)
+
+    @property
+    def waits(self) -> bool:
+        """Whether a share is out."""
+        return bool(self._leases)
 
     def close(self) -> None:
         """Let the helper go."""
@@ -192,7 +205,8 @@ def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool)
 def dismiss(team: Team | None, state: SearchState) -> None:
     """Take back what the helper has, and let it go."""
     if team is not None:
-        team.take_back(state)
+        while team.waits:
+            team.take_back(state)
         team.close()
 
 
@@ -206,14 +220,11 @@ def _wanted(state: SearchState) -> bool:
 
 def _work(state: SearchState) -> float:
     """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
+    effort = state.effort
     if state.by_prices:
-        return state.effort.own_nodes * A_PRICED_NODE + _on_plans(state)
-    return state.effort.own_nodes * A_NODE + state.effort.iterations * _an_iteration(state)
-
-
-def _on_plans(state: SearchState) -> float:
-    """Return how many seconds, about, of it were for plans alone."""
-    return (state.effort.spent["dives"] + state.effort.spent["near plans"]) * _an_iteration(state)
+        on_plans = (effort.spent["dives"] + effort.spent["near plans"]) * _an_iteration(state)
+        return effort.own_nodes * A_PRICED_NODE + effort.near_nodes * A_NODE + on_plans
+    return (effort.own_nodes + effort.near_nodes) * A_NODE + effort.iterations * _an_iteration(state)
 
 
 def _an_iteration(state: SearchState) -> float:
@@ -223,14 +234,15 @@ def _an_iteration(state: SearchState) -> float:
 def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]) -> Return:
     """Work on a share in a state of one's own, by a function that goes through its open nodes."""
     effort, frontier = state.effort, state.frontier
+    until = _work(state) + share.work
     # relaxations that have been begun are ended: the share's limits count between nodes
     effort.work_within(
         Limits(
             seconds=share.seconds,
             gap=effort.limits.gap,
             nodes=effort.own_nodes + share.most_nodes,
-            iterations=effort.iterations + share.most_iterations,
-        )
+        ),
+        enough=lambda: _work(state) >= until,
     )
     frontier.begin_anew()
     nodes, iterations, trials = effort.own_nodes, effort.iterations, effort.spent["trials"]
@@ -239,12 +251,13 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
         state.try_plan(share.best)
     known = state.incumbent.value
     frontier.push(share.nodes.unpacked())
-    go_on()
+    through = go_on() is None
     return Return(
         Bundle.of(frontier.empty()),
         state.incumbent.best if state.incumbent.value < known else None,
         frontier.given_up,
         frontier.uncertain,
+        through,
         effort.own_nodes - nodes,
         effort.iterations - iterations,
         effort.spent["trials"] - trials,
@@ -264,19 +277,17 @@ class _InTurn:
     def __init__(self, work: Work) -> None:
         self._work = work
         self._state: SearchState
-        self._share: Share | None = None
+        self._shares: deque[Share] = deque()
 
     def prepare(self, state: bytes) -> None:
         self._state = pickle.loads(state)
 
     def give(self, share: bytes) -> None:
-        self._share = pickle.loads(share)
+        self._shares.append(pickle.loads(share))
 
     def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
-        assert self._share is not None
-        if stopped():
-            return None
-        return self._work(self._state, replace(self._share, seconds=seconds))
+        share = self._shares.popleft()
+        return None if stopped() else self._work(self._state, replace(share, seconds=seconds))
 
     def close(self) -> None: ...
 
@@ -295,6 +306,7 @@ class _Process:
             stderr=subprocess.DEVNULL,
             env=environment,
             start_new_session=True,  # Ctrl-C is the search's to handle
+            pipesize=ROOM,
         )
         self._answers: queue.SimpleQueue[Return | None] = queue.SimpleQueue()
         self._letters: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
