@@ -13,6 +13,7 @@ KERNELS = (
     "ruddock.engine.first_order.gradient",
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
     *(f"ruddock.engine.tree.{name}" for name in ("jump", "propagate", "vectors", "plunge")),
+    "ruddock.engine.tree.cuts.rounder",
     "ruddock.engine.tree.blocks.knapsack",
     "ruddock.formats.mps.kernel",
 )

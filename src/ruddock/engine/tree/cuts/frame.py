@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 from scipy.sparse import csr_matrix
 
+from ruddock.engine.tree.cuts.rounder import Rounder
 from ruddock.engine.tree.tighten import VariableBound
 from ruddock.problem import Floats, Problem
 
@@ -62,7 +63,7 @@ class Frame:
         self.sign = np.where(above < below, -1.0, 1.0)
         self.base = np.where(above < below, upper, lower)
         self.z = np.maximum(np.minimum(below, above), 0.0)
-        self.by = np.full(problem.n, -1)
+        self.by = np.full(problem.n, -1, np.int32)
         self.slope = np.zeros(problem.n)
         # whole columns without bounds stand as they are: rounding keeps them where their coefficient becomes whole
         self.endless = whole & ~np.isfinite(self.base)
@@ -99,6 +100,17 @@ class Frame:
     def whole_rows(self) -> np.ndarray:
         """Whether a row has whole coefficients and limits and integer columns alone, so that its slack is whole."""
         return self.problem.rows_of_whole(self.whole)
+
+    @cached_property
+    def rounder(self) -> Rounder:
+        """Rounds sums of rows."""
+        n = self.problem.n
+        self.found, self.coefficients = np.zeros(n, np.int32), np.zeros(n)
+        marks = (held.astype(np.uint8) for held in (self.whole, self.usable, self.endless))
+        columns = (*marks, self.by, self.slope, self.base, self.sign, self.z, self.upper - self.lower)
+        rows = (self.whole_rows.astype(np.uint8), self.row_sign, self.row_limit, self.room)
+        matrix = self.rows.indptr.astype(np.int32), self.rows.indices.astype(np.int32), self.rows.data
+        return Rounder(columns, rows, *matrix, LOSS, self.found, self.coefficients)
 
     def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str, size: float = 0.0) -> Cut | None:
         """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice.

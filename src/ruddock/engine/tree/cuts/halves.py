@@ -74,4 +74,4 @@ def _parities(frame: Frame, usable: np.ndarray) -> tuple[list[list[int]], list[b
 def _halved(frame: Frame, members: set[int]) -> Cut | None:
     """Return the rounding of half the sum of some rows."""
     used = np.array(sorted(members), np.intp)
-    return rounded(frame, Sum.of(frame, used, 0.5 * frame.row_sign[used]), "zero-half", np.ones(1))
+    return rounded(frame, Sum.of(frame, used, 0.5 * frame.row_sign[used]), "zero-half", by_one=True)

@@ -10,17 +10,14 @@ from __future__ import annotations
 import numpy as np
 
 from ruddock.engine.simplex.solver import LinearSolver
-from ruddock.engine.tree.cuts.frame import LOSS, Cut, Frame
+from ruddock.engine.tree.cuts.frame import Cut, Frame
 from ruddock.problem import Floats
 
-DIVISORS = 8  # tried for one row
 MOST_ROWS = 5  # in one sum
 MOST_STARTS = 2000  # rows from which sums begin, in one round
 MOST_MISSES = 3  # rounds without a cut after which a row begins no more sums
 MOST_TABLEAU = 60  # rows of the tableau, in one round
-AWAY = 0.01  # fractions nearer to a whole number than this round to weak cuts
-FINER = np.array([2.0, 4.0, 8.0])  # parts of the best divisor that are tried too
-LOST = 1e-7  # of a step, by which the limit of a rounded sum may be off
+AWAY = 0.01  # fractions nearer to a whole number than this are not looked up in the tableau
 SLACK = 0.1  # rows with more slack than this, beside their size, begin no sum
 
 
@@ -70,131 +67,20 @@ def _merged(columns: np.ndarray, values: Floats) -> tuple[np.ndarray, Floats]:
     return columns[first], np.add.reduceat(values, first) if len(first) else values
 
 
-def rounded(frame: Frame, total: Sum, kind: str, divisors: Floats | None = None) -> Cut | None:
-    """Return the best rounding of a sum of rows that the point breaks, or None."""
-    columns, values = total.columns, total.values
-    if not len(columns) or not frame.usable[columns].all():
+def rounded(frame: Frame, total: Sum, kind: str, *, by_one: bool = False) -> Cut | None:
+    """Return the best rounding of a sum of rows that the point breaks, or None.
+
+    Parameters
+    ----------
+    by_one : whether the sum is taken as it is, and slacks of whole rows as whole; otherwise the best divisor is looked
+        for among its coefficients
+    """
+    columns, rows = total.columns.astype(np.int32), total.rows.astype(np.int32)
+    count = frame.rounder.round(columns, total.values, total.limit, total.terms, rows, total.slack, by_one)
+    if count < 0:
         return None
-    whole = frame.whole[columns]
-    rest, a = columns[~whole], values[~whole]
-    limit = total.limit - float(a @ frame.base[rest])
-    terms = total.terms + float(np.abs(a) @ np.abs(frame.base[rest]))
-    by = frame.by[rest]
-    tied = by >= 0
-    integers, mixed = columns[whole], values[whole]
-    if tied.any():
-        integers, mixed = _merged(
-            np.concatenate((integers, by[tied])), np.concatenate((mixed, a[tied] * frame.slope[rest[tied]]))
-        )
-    if not len(integers) or not frame.usable[integers].all():
-        return None
-    limit -= float(mixed @ frame.base[integers])
-    terms += float(np.abs(mixed) @ np.abs(frame.base[integers]))
-    limit += LOSS * terms  # rounded up: a larger limit holds too
-    g, z = mixed * frame.sign[integers], frame.z[integers]
-    h, zh = a * frame.sign[rest], frame.z[rest]
-    slack_rows, slack = total.rows, total.slack
-    slack_value = frame.room[slack_rows]
-    if divisors is None:
-        # integer slacks are taken as continuous where rows are not divided by one
-        slack_whole = np.zeros(len(slack_rows), bool)
-        divisors = _divisors(np.abs(g), z, frame, integers)
-        if not len(divisors):
-            return None
-    else:
-        slack_whole = frame.whole_rows[slack_rows]
-    must = np.abs(g[frame.endless[integers]])
-    if len(must):
-        ratio = must[None, :] / np.concatenate((divisors, *(divisors / d for d in FINER)))[:, None]
-        fits = (ratio == np.round(ratio)).all(axis=1).reshape(-1, len(divisors))
-        divisors = divisors[fits.all(axis=0)] if len(divisors) > 1 else divisors[fits[0]]
-        if not len(divisors):
-            return None
-    g_all = np.concatenate((g, slack[slack_whole]))
-    z_all = np.concatenate((z, slack_value[slack_whole]))
-    negative = np.minimum(np.concatenate((h, slack[~slack_whole])), 0.0)
-    left_over = float(negative @ np.concatenate((zh, slack_value[~slack_whole])))
-
-    best, best_divisor = _best(g_all, z_all, negative, left_over, limit, divisors)
-    if best_divisor is None:
-        return None
-    if len(divisors) > 1:
-        halves = best_divisor / FINER
-        finer, finer_divisor = _best(g_all, z_all, negative, left_over, limit, halves)
-        if finer_divisor is not None and finer > best:
-            best_divisor = finer_divisor
-    beta = limit / best_divisor
-    if LOSS * terms / best_divisor > LOST:
-        return None  # the fraction that everything hangs on is not known well enough
-    f = beta - np.floor(beta)
-    steps = _round(g_all / best_divisor, f)
-    weight = 1.0 / (best_divisor * (1.0 - f))
-
-    # back to the columns: z = sign (x - base - slope y), slacks by their rows
-    own = steps[: len(integers)] * frame.sign[integers]
-    w = np.minimum(h, 0.0) * weight * frame.sign[rest]
-    right = float(np.floor(beta)) + float(own @ frame.base[integers]) + float(w @ frame.base[rest])
-    size = abs(beta) + float(np.abs(own) @ np.abs(frame.base[integers])) + float(np.abs(w) @ np.abs(frame.base[rest]))
-    slack_weight = np.where(slack_whole, 0.0, np.minimum(slack, 0.0) * weight)
-    slack_weight[slack_whole] = steps[len(integers) :]
-    used = slack_weight != 0
-    by_row = -slack_weight[used] * frame.row_sign[slack_rows[used]]
-    right += float(by_row @ frame.row_limit[slack_rows[used]])
-    size += float(np.abs(by_row) @ np.abs(frame.row_limit[slack_rows[used]]))
-    parts = [slice(frame.rows.indptr[i], frame.rows.indptr[i + 1]) for i in slack_rows[used].tolist()]
-    return frame.cut(
-        *_merged(
-            np.concatenate((integers, rest, by[tied], *(frame.rows.indices[part] for part in parts))),
-            np.concatenate(
-                (
-                    own,
-                    w,
-                    -(w * frame.slope[rest])[tied],
-                    *(r * frame.rows.data[part] for r, part in zip(by_row.tolist(), parts, strict=True)),
-                )
-            ),
-        ),
-        right,
-        kind,
-        size,
-    )
-
-
-def _divisors(size: Floats, z: Floats, frame: Frame, integers: np.ndarray) -> Floats:
-    """Return what to divide by: sizes of coefficients of columns between their bounds, the largest values first."""
-    span = frame.upper[integers] - frame.lower[integers]
-    inside = (z > 1e-6) & (z < span - 1e-6) & (size > 1e-9)
-    order = np.argsort(-z[inside], kind="stable")
-    sizes = size[inside][order]
-    _, first = np.unique(np.round(sizes, 9), return_index=True)
-    return np.asarray(sizes[np.sort(first)][:DIVISORS])
-
-
-def _round(g: Floats, f: Floats | float) -> Floats:
-    """Return the rounding function of every coefficient."""
-    # a coefficient a hair below a whole number counts as just that: a larger one of the sum, which holds for z >= 0,
-    # would be wrong; a smaller one only makes the cut weaker
-    down = np.floor(g)
-    return np.asarray(down + np.maximum(g - down - f, 0.0) / (1.0 - f))
-
-
-def _best(
-    g: Floats, z: Floats, negative: Floats, left_over: float, limit: float, divisors: Floats
-) -> tuple[float, float | None]:
-    """Return the efficacy of the best divisor, and it."""
-    beta = limit / divisors
-    f = beta - np.floor(beta)
-    good = (f > AWAY) & (f < 1.0 - AWAY)
-    if not good.any():
-        return 0.0, None
-    divisors, beta, f = divisors[good], beta[good], f[good]
-    steps = _round(g[None, :] / divisors[:, None], f[:, None])
-    weight = 1.0 / (divisors * (1.0 - f))
-    broken = steps @ z + weight * left_over - np.floor(beta)
-    norm = np.sqrt((steps**2).sum(axis=1) + weight**2 * float(negative @ negative)) + 1e-9
-    efficacy = broken / norm
-    k = int(np.argmax(efficacy))
-    return (float(efficacy[k]), float(divisors[k])) if efficacy[k] > 1e-6 else (0.0, None)
+    found = np.sort(frame.found[:count])
+    return frame.cut(found, frame.coefficients[found], frame.rounder.right, kind, frame.rounder.size)
 
 
 def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
@@ -275,7 +161,7 @@ def tableau_rows(frame: Frame, solver: LinearSolver) -> list[Cut]:
         columns = np.flatnonzero(coefficients)
         for sign in (1.0, -1.0):
             total = Sum(frame, used, sign * weights[used], columns, sign * coefficients[columns])
-            cut = rounded(frame, total, "tableau", np.ones(1))
+            cut = rounded(frame, total, "tableau", by_one=True)
             if cut is not None:
                 cuts.append(cut)
     return cuts
