@@ -39,7 +39,7 @@ def search(seed: int) -> Problem:
 def early_helper(at: int, what: int, patience: float = 0.5) -> Iterator[list[int]]:
     """Let a helper join at once, and send its process a signal after its hand-over number ``at``; yields its count.
 
-    From then on its lease lasts for some seconds; until then for as long as it may take on a busy machine.
+    From then on its leases last for some seconds; until then for as long as it may take on a busy machine.
     """
     given = [0]
     leases: list[Lease] = []
@@ -54,7 +54,8 @@ def early_helper(at: int, what: int, patience: float = 0.5) -> Iterator[list[int
         given[0] += 1
         if given[0] == at:
             os.kill(self._process.pid, what)
-            leases[-1].expires = time.monotonic() + patience
+            for out in leases:
+                out.expires = time.monotonic() + patience
 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(workers, "CALLED", 0.01)
