@@ -32,7 +32,7 @@ from ruddock.problem import Floats
 NODES = 1500  # between two hand-overs at most, while the search is short
 BETWEEN = 0.5  # seconds between them at most, by the measure below, while it is short
 LONGER = 0.05  # of what the search has done so far, between two hand-overs of a long one
-SHARE, FEWEST = 400, 12  # open nodes lent at a time, at first and at least
+SHARE, MOST_LENT, FEWEST = 400, 10_000, 12  # open nodes lent at a time: at first, at most and at least
 AHEAD = 2  # shares that are out at a time
 EAGER = 1.5  # times the work of the search, as it is measured, the helper does meanwhile
 FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
@@ -169,7 +169,10 @@ class Team:
             return
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
         state.frontier.give_back(lease, done.nodes.unpacked())
-        self._size = 2 * self._size if done.through else max(SHARE, self._size // 2)
+        if not done.through:
+            self._size = max(SHARE, self._size // 2)
+        elif len(lease.nodes) >= self._size:
+            self._size = min(MOST_LENT, 2 * self._size)
         effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
         if done.costs is not None:
             state.costs.add(done.costs)
