@@ -312,6 +312,8 @@ def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pyt
         )
         assert (stopped.reason, stopped.counters.nodes) == ("nodes", limit.nodes)
         assert stopped.bound < 18 <= stopped.objective
+    # the limit holds where it falls due with one share out, too
+    assert solve(problem, Limits(nodes=3300), Options(symmetry=False, cuts=False)).counters.nodes == 3300
 
 
 def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatch) -> None:

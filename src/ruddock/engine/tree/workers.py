@@ -24,6 +24,7 @@ from typing import IO, Protocol
 
 from ruddock.engine.outcome import Limits, Reason
 from ruddock.engine.tree.bundle import Bundle
+from ruddock.engine.tree.effort import Effort
 from ruddock.engine.tree.frontier import Lease
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
@@ -135,12 +136,18 @@ class Team:
             return
         # about what the search has done since the last time, what it spent on plans included
         work = max(LEAST, EAGER * (_work(state) - self._worked))
-        while len(self._leases) >= AHEAD or (now and self._leases and not len(state.frontier)):
+        while self._leases and (
+            len(self._leases) >= AHEAD or self._nodes_left(effort) < 2 or (now and not len(state.frontier))
+        ):
             self.take_back(state)
-        left = effort.limits.nodes - effort.nodes - sum(nodes for _, nodes in self._leases)
+        left = self._nodes_left(effort)
         self._mark(state, int(min(max(NODES, LONGER * effort.own_nodes), left / 2)))  # both within it
         if len(state.frontier) > 2 * FEWEST and left >= 2 and not self._gone and not effort.stopped():
             self._lend(state, int(min(MOST, left / 2)), work if self._leases else FIRST * work)
+
+    def _nodes_left(self, effort: Effort) -> float:
+        """Return how many nodes may still be worked on, those that the shares may take left out."""
+        return effort.limits.nodes - effort.nodes - sum(nodes for _, nodes in self._leases)
 
     def _mark(self, state: SearchState, nodes: int) -> None:
         """Note where the search stands at a hand-over; the next is due after so many nodes."""
