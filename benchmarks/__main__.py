@@ -46,6 +46,8 @@ def main() -> None:
     parser.add_argument("--runs", type=int, default=RUNS, help="counted runs of each case (at least 5)")
     parser.add_argument("--child", action="store_true", help=argparse.SUPPRESS)
     asked = parser.parse_args()
+    if unknown := [name for name in asked.case if name not in CASES]:
+        parser.error(f"unknown: {', '.join(unknown)}; there are {', '.join(CASES)}")
     runs = max(asked.runs, RUNS)
     if asked.child:
         print(json.dumps(measure(asked.case[0], runs)))

@@ -143,7 +143,10 @@ def main() -> None:
     parser.add_argument("--check", action="store_true", help="exit 1 if a problem is not solved")
     parser.add_argument("--runs", type=int, default=1)
     asked = parser.parse_args()
-    names = asked.case or list(FAMILIES if asked.families else KNOWN)
+    there = FAMILIES if asked.families else KNOWN
+    if unknown := [name for name in asked.case if name not in there]:
+        parser.error(f"unknown: {', '.join(unknown)}; there are {', '.join(there)}")
+    names = asked.case or list(there)
     if asked.ablation:
         print(shown(ablation(names)))
         return
