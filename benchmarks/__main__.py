@@ -12,6 +12,7 @@ from dataclasses import asdict
 
 from benchmarks.cases import CASES
 from benchmarks.integers import shown
+from benchmarks.measuring import cases
 from ruddock.document.content import Column, Table
 
 RUNS = 5
@@ -46,14 +47,13 @@ def main() -> None:
     parser.add_argument("--runs", type=int, default=RUNS, help="counted runs of each case (at least 5)")
     parser.add_argument("--child", action="store_true", help=argparse.SUPPRESS)
     asked = parser.parse_args()
-    if unknown := [name for name in asked.case if name not in CASES]:
-        parser.error(f"unknown: {', '.join(unknown)}; there are {', '.join(CASES)}")
+    names = cases(parser, asked.case, CASES)
     runs = max(asked.runs, RUNS)
     if asked.child:
-        print(json.dumps(measure(asked.case[0], runs)))
+        print(json.dumps(measure(names[0], runs)))
         return
     rows, missed = [], []
-    for name in asked.case or CASES:
+    for name in names:
         # each in a process of its own, so that peak memory is the case's
         words = [sys.executable, "-m", "benchmarks", "--child", "--runs", str(runs), name]
         done = subprocess.run(words, check=True, capture_output=True, text=True)

@@ -16,6 +16,7 @@ from functools import cache
 from benchmarks.cases import check, flow
 from benchmarks.integer_families import FAMILIES
 from benchmarks.known import KNOWN
+from benchmarks.measuring import cases
 from ruddock.document.content import Column, Document, Table
 from ruddock.engine import certificates
 from ruddock.engine.outcome import Limits, Options, Outcome
@@ -143,10 +144,7 @@ def main() -> None:
     parser.add_argument("--check", action="store_true", help="exit 1 if a problem is not solved")
     parser.add_argument("--runs", type=int, default=1)
     asked = parser.parse_args()
-    there = FAMILIES if asked.families else KNOWN
-    if unknown := [name for name in asked.case if name not in there]:
-        parser.error(f"unknown: {', '.join(unknown)}; there are {', '.join(there)}")
-    names = asked.case or list(there)
+    names = cases(parser, asked.case, FAMILIES if asked.families else KNOWN)
     if asked.ablation:
         print(shown(ablation(names)))
         return

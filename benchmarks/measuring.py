@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import argparse
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -48,3 +49,11 @@ def check(holds: bool, what: str) -> None:
     """Stop if an answer is wrong: a fast wrong answer is not worth a row."""
     if not holds:
         raise SystemExit(f"wrong answer: {what}")
+
+
+def cases(parser: argparse.ArgumentParser, asked: list[str], there: Iterable[str]) -> list[str]:
+    """Return the cases asked for, or all there are; one that is not there ends the command."""
+    names = list(there)
+    if unknown := [name for name in asked if name not in names]:
+        parser.error(f"unknown: {', '.join(unknown)}; there are {', '.join(names)}")
+    return asked or names

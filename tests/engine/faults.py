@@ -45,8 +45,8 @@ def early_helper(at: int, what: int, patience: float = 0.5) -> Iterator[list[int
     leases: list[Lease] = []
     plain, lend = workers._Process.give, Frontier.lease
 
-    def lease(self: Frontier, count: int, seconds: float) -> Lease:
-        leases.append(lend(self, count, seconds))
+    def lease(self: Frontier, count: int, seconds: float, most_nodes: int) -> Lease:
+        leases.append(lend(self, count, seconds, most_nodes))
         return leases[-1]
 
     def give(self: Any, share: bytes) -> None:

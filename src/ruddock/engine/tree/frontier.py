@@ -124,10 +124,12 @@ class Lease:
     Attributes
     ----------
     expires : on the clock of `time.monotonic`
+    most_nodes : that may be worked on, these and what comes of them
     """
 
     nodes: list[Node]
     expires: float
+    most_nodes: int
     bound: float = field(init=False)
 
     def __post_init__(self) -> None:
@@ -144,6 +146,8 @@ class Frontier:
 
     Attributes
     ----------
+    leases : list of Lease
+        The oldest first.
     bytes : int
         What the waiting nodes take.
     given_up : float
@@ -156,7 +160,7 @@ class Frontier:
         self._heap: list[tuple[float, int, int, Node]] = []
         self._order = 0
         self._at_work: Node | None = None
-        self._leases: list[Lease] = []
+        self.leases: list[Lease] = []
         self.bytes = self._bases = 0
         self.given_up = INFINITY
         self.uncertain = False
@@ -170,7 +174,7 @@ class Frontier:
         least = self._heap[0][0] if self._heap else INFINITY
         if self._at_work is not None:
             least = min(least, self._at_work.bound)
-        for lease in self._leases:
+        for lease in self.leases:
             least = min(least, lease.bound)
         return min(least, self.given_up)
 
@@ -236,18 +240,22 @@ class Frontier:
 
     # ------------------------------------------------------------------ leases
 
-    def lease(self, count: int, seconds: float) -> Lease:
+    def lease(self, count: int, seconds: float, most_nodes: int) -> Lease:
         """Lend nodes for some time at most: of those with the least bounds, every other one."""
         best = [self._pop() for _ in range(min(2 * count, len(self)))]
         self.push(best[1::2])
-        lease = Lease(best[::2], time.monotonic() + seconds)
-        self._leases.append(lease)
-        return lease
+        self.leases.append(Lease(best[::2], time.monotonic() + seconds, most_nodes))
+        return self.leases[-1]
 
-    def give_back(self, lease: Lease, nodes: Iterable[Node] | None = None) -> None:
-        """End a lease: take what is left of its nodes, or, where nobody knows, the nodes themselves."""
-        self.push(lease.nodes if nodes is None else nodes)
-        self._leases.remove(lease)
+    def give_back(self, nodes: Iterable[Node]) -> None:
+        """End the oldest lease: take what is left of its nodes."""
+        self.leases.pop(0)
+        self.push(nodes)
+
+    def end_leases(self) -> None:
+        """End all leases: nobody knows what became of their nodes, so they wait again."""
+        while self.leases:
+            self.give_back(self.leases[0].nodes)
 
     def empty(self) -> list[Node]:
         """Remove and return all waiting nodes."""

@@ -24,8 +24,6 @@ from typing import IO, Protocol
 
 from ruddock.engine.outcome import Limits, Reason
 from ruddock.engine.tree.bundle import Bundle
-from ruddock.engine.tree.effort import Effort
-from ruddock.engine.tree.frontier import Lease
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
@@ -37,7 +35,6 @@ SHARE, MOST_LENT, FEWEST = 400, 10_000, 12  # open nodes lent at a time: at firs
 AHEAD = 2  # shares that are out at a time
 EAGER = 1.5  # times the work of the search, as it is measured, the helper does meanwhile
 FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
-MOST = 10 * NODES  # nodes that one share may take
 LEAST = 0.01  # seconds of work in a share
 EARLIEST = 10  # nodes before which no helper is thought of
 A_NODE, AN_ENTRY = 1.2e-4, 1.5e-7  # seconds, about, that a node and a row or column of an iteration take
@@ -116,7 +113,6 @@ class Team:
     def __init__(self, state: SearchState, work: Work) -> None:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
         self._ready = self._gone = False
-        self._leases: deque[tuple[Lease, int]] = deque()  # with the nodes that may be worked on
         self._due = 0
         self._worked = 0.0
         self._size = SHARE
@@ -131,33 +127,29 @@ class Team:
             self._hand.prepare(pickle.dumps(state))
             self._ready = True
             self._mark(state, NODES)
+        frontier, done = state.frontier, _work(state) - self._worked
         between = max(BETWEEN, LONGER * self._worked)
-        if not self._ready or not (now or effort.own_nodes >= self._due or _work(state) - self._worked > between):
+        if not self._ready or not (now or effort.own_nodes >= self._due or done > between):
             return
-        # about what the search has done since the last time, what it spent on plans included
-        work = max(LEAST, EAGER * (_work(state) - self._worked))
-        while self._leases and (
-            len(self._leases) >= AHEAD or self._nodes_left(effort) < 2 or (now and not len(state.frontier))
+        while frontier.leases and (
+            len(frontier.leases) >= AHEAD or _nodes_left(state) < 2 or (now and not len(frontier))
         ):
             self.take_back(state)
-        left = self._nodes_left(effort)
+        left = _nodes_left(state)
         self._mark(state, int(min(max(NODES, LONGER * effort.own_nodes), left / 2)))  # both within it
-        if len(state.frontier) > 2 * FEWEST and left >= 2 and not self._gone and not effort.stopped():
-            self._lend(state, int(min(MOST, left / 2)), work if self._leases else FIRST * work)
-
-    def _nodes_left(self, effort: Effort) -> float:
-        """Return how many nodes may still be worked on, those that the shares may take left out."""
-        return effort.limits.nodes - effort.nodes - sum(nodes for _, nodes in self._leases)
+        if len(frontier) > 2 * FEWEST and left >= 2 and not self._gone and not effort.stopped():
+            # about what the search has done since the last time, what it spent on plans included
+            work = max(LEAST, EAGER * done)
+            self._lend(state, int(min(sys.maxsize, left / 2)), work if frontier.leases else FIRST * work)
 
     def _mark(self, state: SearchState, nodes: int) -> None:
         """Note where the search stands at a hand-over; the next is due after so many nodes."""
         self._due, self._worked = state.effort.own_nodes + nodes, _work(state)
 
     def _lend(self, state: SearchState, most_nodes: int, work: float) -> None:
-        now = time.monotonic()
-        lease = state.frontier.lease(min(self._size, len(state.frontier) // 2), PATIENCE + LATE * (now - self._begun))
+        now, count = time.monotonic(), min(self._size, len(state.frontier) // 2)
+        lease = state.frontier.lease(count, PATIENCE + LATE * (now - self._begun), most_nodes)
         self._begun = now
-        self._leases.append((lease, most_nodes))
         share = Share(
             Bundle.of(lease.nodes), most_nodes, work, state.effort.seconds_left, state.incumbent.best, state.costs
         )
@@ -165,17 +157,14 @@ class Team:
 
     def take_back(self, state: SearchState) -> None:
         """Take back what became of the first share that is out; a helper that gives no answer is let go for good."""
-        lease, _ = self._leases.popleft()
-        effort = state.effort
+        lease, effort = state.frontier.leases[0], state.effort
         done = self._hand.take(effort.stopped, lambda: lease.expired, effort.seconds_left)
         if done is None:
-            for given, _ in (lease, 0), *self._leases:
-                state.frontier.give_back(given)
-            self._leases.clear()
+            state.frontier.end_leases()
             self.close()
             return
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
-        state.frontier.give_back(lease, done.nodes.unpacked())
+        state.frontier.give_back(done.nodes.unpacked())
         if not done.through:
             self._size = max(SHARE, self._size // 2)
         elif len(lease.nodes) >= self._size:
@@ -185,11 +174,6 @@ class Team:
             state.costs.add(done.costs)
         if done.best is not None:
             state.try_plan(done.best)
-
-    @property
-    def waits(self) -> bool:
-        """Whether a share is out."""
-        return bool(self._leases)
 
     def close(self) -> None:
         """Let the helper go."""
@@ -215,7 +199,7 @@ def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool)
 def dismiss(team: Team | None, state: SearchState) -> None:
     """Take back what the helper has, and let it go."""
     if team is not None:
-        while team.waits:
+        while state.frontier.leases:
             team.take_back(state)
         team.close()
 
@@ -226,6 +210,11 @@ def _wanted(state: SearchState) -> bool:
     if options.cores < 2 or options.inner or options.lazy is not None or state.effort.own_nodes < EARLIEST:
         return False
     return _work(state) > CALLED and len(state.frontier) > 2 * FEWEST
+
+
+def _nodes_left(state: SearchState) -> float:
+    """Return how many nodes may still be worked on, those that the shares may take left out."""
+    return state.effort.limits.nodes - state.effort.nodes - sum(lease.most_nodes for lease in state.frontier.leases)
 
 
 def _work(state: SearchState) -> float:

@@ -79,6 +79,7 @@ class Frame:
         self.row_limit = np.where(nearer, problem.row_upper, problem.row_lower)
         self.room = np.maximum(np.minimum(upper_room, lower_room), 0.0)
         self.densest = DENSEST + SHARE * problem.n
+        self.found, self.coefficients = np.zeros(problem.n, np.int32), np.zeros(problem.n)  # of the last rounding
         self.fraction = np.where(whole, np.abs(x - np.round(x)), 0.0)
 
     def _take_variable_bounds(self, bounds: list[VariableBound]) -> None:
@@ -104,13 +105,11 @@ class Frame:
     @cached_property
     def rounder(self) -> Rounder:
         """Rounds sums of rows."""
-        n = self.problem.n
-        self.found, self.coefficients = np.zeros(n, np.int32), np.zeros(n)
         marks = (held.astype(np.uint8) for held in (self.whole, self.usable, self.endless))
         columns = (*marks, self.by, self.slope, self.base, self.sign, self.z, self.upper - self.lower)
         rows = (self.whole_rows.astype(np.uint8), self.row_sign, self.row_limit, self.room)
-        matrix = self.rows.indptr.astype(np.int32), self.rows.indices.astype(np.int32), self.rows.data
-        return Rounder(columns, rows, *matrix, LOSS, self.found, self.coefficients)
+        starts, indices = (held.astype(np.int32, copy=False) for held in (self.rows.indptr, self.rows.indices))
+        return Rounder(columns, rows, starts, indices, self.rows.data, LOSS, self.found, self.coefficients)
 
     def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str, size: float = 0.0) -> Cut | None:
         """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice.

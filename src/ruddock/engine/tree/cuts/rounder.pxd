@@ -33,7 +33,6 @@ cdef class Rounder:
     cdef double left_over
 
     cdef bint _gather(self, const int[::1] item, const double[::1] own) noexcept nogil
-    cdef void _tie(self, int j, double amount) noexcept nogil
     cdef void _split(self, const int[::1] row, const double[::1] weight, bint by_one) noexcept nogil
     cdef void _take_negative(self, double coefficient, double z) noexcept nogil
     cdef double _divisor(self, double limit, bint by_one) noexcept nogil

@@ -108,29 +108,26 @@ class Rounder:
         for k in range(item.shape[0]):
             j = item[k]
             good &= self.usable[j] != 0
+            self._add(j, own[k])
+        for k in range(self.others):
+            j = self.rest[k]
+            if self.by[j] >= 0:
+                self._add(self.by[j], self.value[j] * self.slope[j])
+        for k in range(self.count):
+            good &= self.usable[self.integers[k]] != 0
+        return good and self.count > 0
+
+    def _add(self, j, amount):
+        """Add to a column's coefficient, whether it is there already or not."""
+        if not self.marked[j]:
             self.marked[j] = 1
-            self.value[j] = own[k]
+            self.value[j] = 0.0
             if self.whole[j]:
                 self.integers[self.count] = j
                 self.count += 1
             else:
                 self.rest[self.others] = j
                 self.others += 1
-        for k in range(self.others):
-            j = self.rest[k]
-            if self.by[j] >= 0:
-                self._tie(self.by[j], self.value[j] * self.slope[j])
-        for k in range(self.count):
-            good &= self.usable[self.integers[k]] != 0
-        return good and self.count > 0
-
-    def _tie(self, j, amount):
-        """Add to a whole column's coefficient."""
-        if not self.marked[j]:
-            self.marked[j] = 1
-            self.value[j] = 0.0
-            self.integers[self.count] = j
-            self.count += 1
         self.value[j] += amount
 
     def _split(self, row, weight, by_one):
@@ -286,15 +283,6 @@ class Rounder:
     def _count_limit(self, term):
         self.right += term
         self.size += abs(term)
-
-    def _add(self, j, amount):
-        """Add to a column that may not be among those of the sum."""
-        if not self.marked[j]:
-            self.marked[j] = 1
-            self.value[j] = 0.0
-            self.rest[self.others] = j
-            self.others += 1
-        self.value[j] += amount
 
     def _hand_over(self, good):
         """List what was found, if anything; forget the rest."""

@@ -75,7 +75,7 @@ def rounded(frame: Frame, total: Sum, kind: str, *, by_one: bool = False) -> Cut
     by_one : whether the sum is taken as it is, and slacks of whole rows as whole; otherwise the best divisor is looked
         for among its coefficients
     """
-    columns, rows = total.columns.astype(np.int32), total.rows.astype(np.int32)
+    columns, rows = (held.astype(np.int32, copy=False) for held in (total.columns, total.rows))
     count = frame.rounder.round(columns, total.values, total.limit, total.terms, rows, total.slack, by_one)
     if count < 0:
         return None
