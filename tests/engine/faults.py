@@ -62,7 +62,7 @@ def early_helper(at: int, what: int, patience: float = 0.5) -> Iterator[list[int
         patch.setattr(workers, "WORTH", 0.02)
         patch.setattr(workers, "PATIENCE", 120.0)
         patch.setattr(workers, "NODES", 10)
-        patch.setattr(workers, "SHARE", 4)
+        patch.setattr(workers, "FEW", 5)
         patch.setattr(workers, "FEWEST", 2)
         patch.setattr(workers, "_may_start", lambda: True)
         patch.setattr(workers._Process, "give", give)

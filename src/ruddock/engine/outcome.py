@@ -47,6 +47,7 @@ class Counters:
     pushes : of them, those of the crossover from an interior point
     bound_flips : moves of a variable from one bound to the other, which are no iterations
     factorisations : of the basis
+    entries : of matrices, factors and vectors that the simplex kernels have touched
     interior_steps : of the interior-point method
     gradient_steps : of the first-order method
     nodes : of the search tree
@@ -65,6 +66,7 @@ class Counters:
     pushes: int = 0
     bound_flips: int = 0
     factorisations: int = 0
+    entries: int = 0
     interior_steps: int = 0
     gradient_steps: int = 0
     nodes: int = 0

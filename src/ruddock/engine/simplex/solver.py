@@ -66,6 +66,7 @@ class LinearSolver:
         self._network = network
         self.rival: Callable[[int], bool] | None = None
         self._touched = 0
+        self._counted: tuple[Any, int, int, int] = None, 0, 0, 0
         self._looked = False
         self._data = ScaledProblem(problem, scale=scale)
         self._at = WarmBasis(self._data)
@@ -219,7 +220,7 @@ class LinearSolver:
                 at.core.settle_at_bound(j)
         self.counters.pushes += push.pivots
         self.counters.iterations += push.pivots
-        self.counters.factorisations = int(at.core.refactorings)
+        self._count()
         at.keep()
 
     def solve(
@@ -414,9 +415,20 @@ class LinearSolver:
 
     def _count(self) -> None:
         """Note what the kernels have counted."""
-        at = self._at
-        self.counters.bound_flips = int(at.dual.flips + at.primal.flips)
-        self.counters.factorisations = int(at.core.refactorings)
+        at, counters, core = self._at, self.counters, self._at.core
+        if self._counted[0] is not core:  # kernels are made anew where rows come or go
+            self._counted = core, 0, 0, 0
+        _, flips, factorisations, entries = self._counted
+        self._counted = (
+            core,
+            int(at.dual.flips + at.primal.flips),
+            int(core.refactorings),
+            int(core.touched + core.factor.touched),
+        )
+        # others count together with this solver
+        counters.bound_flips += self._counted[1] - flips
+        counters.factorisations += self._counted[2] - factorisations
+        counters.entries += self._counted[3] - entries
 
     def begin_from_network(self, limits: Limits) -> bool:
         """Take the basis of a cheapest flow, where the problem, or most of its rows, are a network; say whether."""

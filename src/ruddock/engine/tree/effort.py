@@ -29,7 +29,7 @@ class Effort:
         Nodes worked on here, and by another process.
     spent : Counter
         Iterations by what they were for: nodes, trials, dives, searches near plans.
-    near_turns, near_failures, near_nodes : int
+    near_searches, near_failures, near_nodes : int
         Searches near a plan, how many of them in a row were in vain, and the nodes of all.
     parts : dict
         Seconds by part.
@@ -43,7 +43,7 @@ class Effort:
     own_nodes: int = 0
     nodes_elsewhere: int = 0
     spent: Counter[Purpose] = field(default_factory=Counter)
-    near_turns: int = 0
+    near_searches: int = 0
     near_failures: int = 0
     near_nodes: int = 0
     parts: dict[str, float] = field(default_factory=dict)
@@ -93,11 +93,6 @@ class Effort:
         self.nodes_elsewhere += nodes
         self.counters.iterations += iterations
         self.spent["trials"] += trials
-
-    def next_near_search(self) -> int:
-        """Return the number of the next search near a plan."""
-        self.near_turns += 1
-        return self.near_turns
 
     def judge_near_search(self, *, better: bool) -> None:
         """Count failures in a row."""

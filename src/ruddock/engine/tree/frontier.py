@@ -119,12 +119,12 @@ class Node:
 
 @dataclass(eq=False, repr=False)
 class Lease:
-    """Nodes that another process works on; they come back by themselves when it is late.
+    """Nodes that go to another process; they come back by themselves when it is late.
 
     Attributes
     ----------
     expires : on the clock of `time.monotonic`
-    most_nodes : that may be worked on, these and what comes of them
+    most_nodes : that may be worked on until it answers
     """
 
     nodes: list[Node]
@@ -141,13 +141,30 @@ class Lease:
         return time.monotonic() > self.expires
 
 
+@dataclass(eq=False, repr=False)
+class Away:
+    """What another process still has of the nodes of all leases that it has answered.
+
+    Attributes
+    ----------
+    nodes : those that were lent; what is open is among them or beneath them
+    count, bound, bytes : of what is open there
+    """
+
+    nodes: list[Node] = field(default_factory=list)
+    count: int = 0
+    bound: float = INFINITY
+    bytes: float = 0.0
+
+
 class Frontier:
     """Waiting nodes by bound (among equal bounds the deeper and older first), the one at work, and leases.
 
     Attributes
     ----------
     leases : list of Lease
-        The oldest first.
+        Those that are not answered, the oldest first.
+    away : Away
     bytes : int
         What the waiting nodes take.
     given_up : float
@@ -161,6 +178,7 @@ class Frontier:
         self._order = 0
         self._at_work: Node | None = None
         self.leases: list[Lease] = []
+        self.away = Away()
         self.bytes = self._bases = 0
         self.given_up = INFINITY
         self.uncertain = False
@@ -171,12 +189,22 @@ class Frontier:
     @property
     def bound(self) -> float:
         """The least bound of all that is not done; infinite when everything is."""
-        least = self._heap[0][0] if self._heap else INFINITY
+        least = min(self.waiting_bound, self.away.bound, self.given_up)
         if self._at_work is not None:
             least = min(least, self._at_work.bound)
         for lease in self.leases:
             least = min(least, lease.bound)
-        return min(least, self.given_up)
+        return least
+
+    @property
+    def waiting_bound(self) -> float:
+        """The least bound of the waiting nodes."""
+        return self._heap[0][0] if self._heap else INFINITY
+
+    @property
+    def lent(self) -> int:
+        """How many nodes another process has open, about."""
+        return self.away.count + sum(len(lease.nodes) for lease in self.leases)
 
     @property
     def keeps_bases(self) -> bool:
@@ -232,30 +260,32 @@ class Frontier:
         self.given_up = min(self.given_up, bound)
         self.uncertain |= uncertain
 
-    def begin_anew(self) -> None:
-        """Forget what was left out, with all that waits."""
-        self.empty()
-        self._at_work = None
-        self.given_up, self.uncertain = INFINITY, False
-
     # ------------------------------------------------------------------ leases
 
     def lease(self, count: int, seconds: float, most_nodes: int) -> Lease:
-        """Lend nodes for some time at most: of those with the least bounds, every other one."""
-        best = [self._pop() for _ in range(min(2 * count, len(self)))]
-        self.push(best[1::2])
-        self.leases.append(Lease(best[::2], time.monotonic() + seconds, most_nodes))
+        """Lend nodes, of those with the least bounds every other one; an answer is due in some seconds."""
+        self.leases.append(Lease(self.every_other(count), time.monotonic() + seconds, most_nodes))
         return self.leases[-1]
 
-    def give_back(self, nodes: Iterable[Node]) -> None:
-        """End the oldest lease: take what is left of its nodes."""
-        self.leases.pop(0)
-        self.push(nodes)
+    def every_other(self, count: int) -> list[Node]:
+        """Take out so many nodes: every other one of those with the least bounds."""
+        best = [self._pop() for _ in range(min(2 * count, len(self)))]
+        self.push(best[1::2])
+        return best[::2]
+
+    def answered(self, back: Iterable[Node], away: Away) -> None:
+        """End the oldest lease: take the nodes that came back; ``away`` says what is still open elsewhere."""
+        lent = [*self.away.nodes, *self.leases.pop(0).nodes]
+        self.away = away
+        away.nodes = lent if away.count else []
+        self.push(back)
 
     def end_leases(self) -> None:
-        """End all leases: nobody knows what became of their nodes, so they wait again."""
-        while self.leases:
-            self.give_back(self.leases[0].nodes)
+        """Let all that was lent wait again: nobody knows any more what is open elsewhere."""
+        lent = [self.away.nodes, *(lease.nodes for lease in self.leases)]
+        self.leases, self.away = [], Away()
+        for nodes in lent:
+            self.push(nodes)
 
     def empty(self) -> list[Node]:
         """Remove and return all waiting nodes."""

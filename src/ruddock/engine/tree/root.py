@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -76,8 +77,13 @@ def _break_ties(state: SearchState, relaxed: Problem) -> Problem:
     return relaxed if rows is None else relaxed.with_rows(*rows)
 
 
-def at_root(state: SearchState, node: Node, outcome: Outcome, near: Near) -> Outcome:
-    """Strengthen the relaxation by cuts and look for plans before the first branch."""
+def at_root(state: SearchState, node: Node, outcome: Outcome, near: Near, call: Callable[[], None]) -> Outcome:
+    """Strengthen the relaxation by cuts and look for plans before the first branch.
+
+    Parameters
+    ----------
+    call : calls for a helper, if the root takes long
+    """
     if outcome.reduced is not None:
         state.bounds.know_root(outcome.reduced, outcome.bound)
     if outcome.x is not None and len(state.domain.violated(outcome.x)):
@@ -85,7 +91,9 @@ def at_root(state: SearchState, node: Node, outcome: Outcome, near: Near) -> Out
         state.take_new_rows()
         if state.incumbent.settled(outcome.bound):
             return outcome
+        call()
         outcome = _cut(state, outcome)
+        call()
         for _ in range(MOST_RESTARTS):
             if outcome.status != "optimal" or outcome.x is None or not _tighten_again(state):
                 break

@@ -21,7 +21,7 @@ from ruddock.engine.tree.blocks.search import PricedSearch
 from ruddock.engine.tree.branching import LOOKAHEAD, RELIABLE, choose, tries_branches
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
-from ruddock.engine.tree.heuristics import due, jump, keep_start, look_for_plans, try_start
+from ruddock.engine.tree.heuristics import Found, due, jump, keep_start, look_for_plans, try_start
 from ruddock.engine.tree.lattice import whole_solution
 from ruddock.engine.tree.plunge import AGAIN, ASK, CLOSED, FIXED, OUTSIDE, SPLIT, Plunge
 from ruddock.engine.tree.pseudocosts import FLOOR
@@ -35,7 +35,7 @@ MOST_TURNS = 200  # that a node is solved anew because its point has left its bo
 TRIED_AGAIN = 5  # times that trials may fix something at one node
 ROUNDING = 1e-13  # relative: less than this a whole value is off by rounding alone
 NEAR_SHARE = 0.1  # of the time left that one search near a plan may take
-NEAR_ITERATIONS, NEAR_SIZE = 5000, 20  # that it may take, the second for each row and column
+NEAR_ITERATIONS, NEAR_SIZE = 1500, 3  # that it may take, the second for each row and column
 
 Box = tuple[Floats, Floats]
 
@@ -226,7 +226,7 @@ class TreeSearch(Walk):
                 node.rise(outcome.bound)
                 return node, outcome.reason
             if node.depth == 0 and turn == 0 and outcome.status == "optimal":
-                outcome = root.at_root(state, node, outcome, self.near)
+                outcome = root.at_root(state, node, outcome, self.near, self.call)
                 self._plunge().enter(bounds.lower, bounds.upper, -1, 0.0, 0.0)
                 if outcome.status == "stopped" and outcome.reason is not None:
                     return node, outcome.reason
@@ -383,8 +383,8 @@ class TreeSearch(Walk):
 
     # ------------------------------------------------------------------ searches inside
 
-    def near(self, problem: Problem, nodes: int, *, cutoff: bool = False) -> Floats | None:
-        """Return the best plan of a problem near this one, by a search of its own within a budget.
+    def near(self, problem: Problem, nodes: int, *, cutoff: bool = False) -> Found:
+        """Search for the best plan of a problem near this one, in a search of its own within a budget.
 
         Parameters
         ----------
@@ -395,12 +395,15 @@ class TreeSearch(Walk):
             problem = problem.with_rows(problem.costs[None, :], -np.inf, state.incumbent.threshold())
         iterations = NEAR_SIZE * (problem.m + problem.n) + NEAR_ITERATIONS
         limits = effort.within(nodes=nodes, iterations=iterations, share=NEAR_SHARE)
-        options = replace(state.options, start=None, lazy=None, heuristics=True, branching="plain", inner=True)
+        options = replace(
+            state.options, start=None, lazy=None, cuts=False, heuristics=True, branching="plain", inner=True
+        )
         search = TreeSearch(SearchState(problem, limits, options, effort.counters))
         with effort.counted("near plans"):
-            search.run()
+            through = search.run().reason is None
+        effort.near_searches += 1
         effort.near_nodes += search.state.effort.nodes
-        return search.state.incumbent.best
+        return Found(search.state.incumbent.best, through)
 
     def _unbounded(self) -> Outcome:
         """Settle a problem whose relaxation is unbounded: with any whole plan at all, so is it (Meyer 1974)."""

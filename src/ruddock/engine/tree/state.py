@@ -18,6 +18,7 @@ from ruddock.engine.tree.domain import Domain
 from ruddock.engine.tree.effort import Effort
 from ruddock.engine.tree.frontier import Frontier, Node
 from ruddock.engine.tree.incumbent import Incumbent
+from ruddock.engine.tree.portfolio import Portfolio
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.relaxation import Relaxation
 from ruddock.engine.tree.symmetry.orbits import Orbits, binary_columns, orbits_of
@@ -44,6 +45,8 @@ class SearchState:
         Nodes that are not done.
     effort : Effort
     costs : PseudoCosts
+    portfolio : Portfolio
+        Of searches near the best plan.
     tightening : Tightening, or None
         What presolve learnt.
     orbits : Orbits, or None
@@ -70,6 +73,7 @@ class SearchState:
         self.incumbent = Incumbent(problem, self.domain, options, self.effort)
         self.frontier = Frontier()
         self.costs = PseudoCosts(problem.n)
+        self.portfolio = Portfolio()
         self.tightening: Tightening | None = None
         self.orbits: Orbits | None = None
         self._symmetric: Problem | None = None  # until they are found
@@ -106,8 +110,8 @@ class SearchState:
         return self.problem.locks()
 
     def held(self) -> float:
-        """Return the bytes that open nodes and the solver take."""
-        return self.frontier.bytes + self.relaxation.bytes
+        """Return the bytes that open nodes, those elsewhere included, and the solver take."""
+        return self.frontier.bytes + self.frontier.away.bytes + self.relaxation.bytes
 
     def follow(self, other: SearchState) -> None:
         """Go on where a search of the same problem in fewer columns has come to."""

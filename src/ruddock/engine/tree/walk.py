@@ -121,6 +121,11 @@ class Walk:
         state.frontier.begin(children[first])
         return children[first]
 
+    def call(self) -> None:
+        """Call for a helper, if the root takes long."""
+        if self._work is not None:
+            self._team = workers.at_root(self._team, self.state, self._work)
+
     def close(self) -> None:
         """Let the helper go."""
         if self._team is not None:

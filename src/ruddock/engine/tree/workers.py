@@ -1,11 +1,12 @@
-"""A second process that works on a share of a long search, so that two cores are used.
+"""A second process that works on a part of a long search, so that two cores are used.
 
-Shares are lent out, and what became of them is taken back, after fixed amounts of counted work, never by the clock. So
-the same problem takes the same path every time, and on one core too, where the helper's share is worked on in turn. Two
-shares are out at a time, one of them waiting: what became of a share is asked for one hand-over later than it could be
-there, so that neither process stands still because the other one is a little late. The nodes lent out stay the
-frontier's: should the process die, hang or run out of memory, the leases end and they are there again. Nothing here
-ever waits for a pipe.
+It keeps open nodes of its own, as the search does, and works on them in shares: fixed amounts of counted work, never
+measured by the clock. With a share goes what has been learnt since, with its answer what has come of it. Nodes go
+along where one side has many fewer of them than the other, and a few of the best where the other has better ones. So
+the same problem takes the same path every time, and on one core too, where the helper's shares are worked on in turn.
+Two shares are out at a time, one of them waiting: an answer is asked for one hand-over later than it could be there,
+so that neither process stands still because the other one is a little late. What was lent stays the frontier's:
+should the process die, hang or run out of memory, the nodes are there again. Nothing here ever waits for a pipe.
 """
 
 from __future__ import annotations
@@ -19,26 +20,33 @@ import time
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import IO, Protocol
 
 from ruddock.engine.outcome import Limits, Reason
 from ruddock.engine.tree.bundle import Bundle
+from ruddock.engine.tree.frontier import Away, Frontier
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
 NODES = 1500  # between two hand-overs at most, while the search is short
+FEW, OPEN = 50, 0.25  # between them at most where little is open here: so many, or so many for each open node
 BETWEEN = 0.5  # seconds between them at most, by the measure below, while it is short
 LONGER = 0.05  # of what the search has done so far, between two hand-overs of a long one
-SHARE, MOST_LENT, FEWEST = 400, 10_000, 12  # open nodes lent at a time: at first, at most and at least
+FEWEST = 12  # open nodes lent at least, and left
+UNEVEN = 2  # times as many open nodes on one side as on the other, from which on they are made even
+MOST_LENT = 10_000  # nodes that go along at a time
+BETTER = 50  # of them because they are better than the other side's
+MOST_AWAY = 100_000  # nodes lent from which on all come back, since what is done of them is not known
 AHEAD = 2  # shares that are out at a time
-EAGER = 1.5  # times the work of the search, as it is measured, the helper does meanwhile
+EAGER = 1.05  # times the work of the search, as it is measured, the helper does meanwhile
 FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
 LEAST = 0.01  # seconds of work in a share
 EARLIEST = 10  # nodes before which no helper is thought of
-A_NODE, AN_ENTRY = 1.2e-4, 1.5e-7  # seconds, about, that a node and a row or column of an iteration take
-A_PRICED_NODE = 0.03  # seconds, about, that a node bounded by prices takes
+A_NODE, AN_ENTRY = 1.2e-4, 6e-9  # seconds, about, that a node takes, and an entry that an iteration touches
+A_PRICED_NODE, A_NEAR = 0.03, 0.06  # seconds, about, of a node bounded by prices, and to begin a search near a plan
+AT_ROOT = 0.5  # seconds, by that measure, after which a helper is called before there are nodes
 CALLED, WORTH = 0.2, 0.5  # seconds, by that measure, after which a helper is called, and after which it joins
 PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
@@ -53,12 +61,14 @@ class Share:
 
     Attributes
     ----------
+    back : how many nodes are to come back, if there are so many
     most_nodes : that may be worked on
     work : seconds, about, that it may take; judged by counted work
     seconds : until the time limit
     """
 
     nodes: Bundle
+    back: int
     most_nodes: int
     work: float
     seconds: float
@@ -68,17 +78,27 @@ class Share:
 
 @dataclass(eq=False, repr=False)
 class Return:
-    """What comes back."""
+    """What comes back.
 
-    nodes: Bundle = field(default_factory=lambda: Bundle.of([]))
-    best: Floats | None = None
-    given_up: float = float("inf")
-    uncertain: bool = False
-    through: bool = False  # whether nothing was left before the work was done
-    worked_on: int = 0
-    iterations: int = 0
-    on_trials: int = 0
-    costs: PseudoCosts | None = None  # what was learnt
+    Attributes
+    ----------
+    nodes : Bundle
+        Those that were asked for.
+    away : Away
+        What the helper has left, without the nodes.
+    costs : PseudoCosts
+        What was learnt.
+    """
+
+    nodes: Bundle
+    away: Away
+    best: Floats | None
+    given_up: float
+    uncertain: bool
+    worked_on: int
+    iterations: int
+    on_trials: int
+    costs: PseudoCosts
 
 
 Work = Callable[[SearchState, Share], Return]
@@ -113,46 +133,55 @@ class Team:
     def __init__(self, state: SearchState, work: Work) -> None:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
         self._ready = self._gone = False
-        self._due = 0
+        self._due = self._answers = 0
         self._worked = 0.0
-        self._size = SHARE
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
-        """Take back what has been done and lend a new share, when that is due."""
-        effort = state.effort
+        """Take back what has been done and give a new share, when that is due."""
+        effort, frontier = state.effort, state.frontier
         if self._gone:
             return
-        if not self._ready and _work(state) > WORTH:
+        if not self._ready and effort.own_nodes >= EARLIEST and _work(state) > WORTH:
             self._hand.prepare(pickle.dumps(state))
             self._ready = True
-            self._mark(state, NODES)
-        frontier, done = state.frontier, _work(state) - self._worked
+            self._mark(state, FEW)
+        done = _work(state) - self._worked
         between = max(BETWEEN, LONGER * self._worked)
         if not self._ready or not (now or effort.own_nodes >= self._due or done > between):
             return
-        while frontier.leases and (
-            len(frontier.leases) >= AHEAD or _nodes_left(state) < 2 or (now and not len(frontier))
-        ):
+        ends = _nodes_left(state) < 2
+        while frontier.leases and (len(frontier.leases) >= AHEAD or ends or not len(frontier)):
             self.take_back(state)
+        while frontier.away.count and not len(frontier) and not self._gone and not effort.stopped():
+            self._give(state, 0, (frontier.away.count + 1) // 2, 0, 0.0)  # nothing but half of its nodes
+            self.take_back(state)
+        if frontier.lent and not len(frontier):  # the search is stopped
+            self.dismiss(state)
         left = _nodes_left(state)
-        self._mark(state, int(min(max(NODES, LONGER * effort.own_nodes), left / 2)))  # both within it
-        if len(frontier) > 2 * FEWEST and left >= 2 and not self._gone and not effort.stopped():
-            # about what the search has done since the last time, what it spent on plans included
-            work = max(LEAST, EAGER * done)
-            self._lend(state, int(min(sys.maxsize, left / 2)), work if frontier.leases else FIRST * work)
+        most = max(NODES, LONGER * effort.own_nodes)
+        if self._answers:  # until then it may take a while
+            most = min(most, max(FEW, OPEN * len(frontier)))
+        self._mark(state, int(min(most, left / 2)))  # the helper has the other half
+        if left < 2 or self._gone or effort.stopped():
+            return
+        lent, back = _moved(frontier)
+        if lent or frontier.lent:
+            # about what the search does until the next time, what it spends on plans included
+            work = EAGER * max(LEAST, done if self._answers else BETWEEN)
+            most_nodes = int(min(sys.maxsize, left / 2))
+            self._give(state, lent, back, most_nodes, work if frontier.leases else FIRST * work)
 
     def _mark(self, state: SearchState, nodes: int) -> None:
         """Note where the search stands at a hand-over; the next is due after so many nodes."""
         self._due, self._worked = state.effort.own_nodes + nodes, _work(state)
 
-    def _lend(self, state: SearchState, most_nodes: int, work: float) -> None:
-        now, count = time.monotonic(), min(self._size, len(state.frontier) // 2)
-        lease = state.frontier.lease(count, PATIENCE + LATE * (now - self._begun), most_nodes)
+    def _give(self, state: SearchState, lent: int, back: int, most_nodes: int, work: float) -> None:
+        now = time.monotonic()
+        lease = state.frontier.lease(lent, PATIENCE + LATE * (now - self._begun), most_nodes)
         self._begun = now
-        share = Share(
-            Bundle.of(lease.nodes), most_nodes, work, state.effort.seconds_left, state.incumbent.best, state.costs
-        )
+        best, seconds = state.incumbent.best, state.effort.seconds_left
+        share = Share(Bundle.of(lease.nodes), back, most_nodes, work, seconds, best, state.costs)
         self._hand.give(pickle.dumps(share))
 
     def take_back(self, state: SearchState) -> None:
@@ -160,20 +189,21 @@ class Team:
         lease, effort = state.frontier.leases[0], state.effort
         done = self._hand.take(effort.stopped, lambda: lease.expired, effort.seconds_left)
         if done is None:
-            state.frontier.end_leases()
-            self.close()
+            self.dismiss(state)
             return
+        self._answers += 1
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
-        state.frontier.give_back(done.nodes.unpacked())
-        if not done.through:
-            self._size = max(SHARE, self._size // 2)
-        elif len(lease.nodes) >= self._size:
-            self._size = min(MOST_LENT, 2 * self._size)
+        state.frontier.answered(done.nodes.unpacked(), done.away)
         effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
-        if done.costs is not None:
-            state.costs.add(done.costs)
+        state.costs.add(done.costs)
         if done.best is not None:
             state.try_plan(done.best)
+
+    def dismiss(self, state: SearchState) -> None:
+        """Let the helper go; what it has is open here again, with the bound that it has proven."""
+        state.know_bound(state.frontier.bound)
+        state.frontier.end_leases()
+        self.close()
 
     def close(self) -> None:
         """Let the helper go."""
@@ -197,19 +227,41 @@ def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool)
 
 
 def dismiss(team: Team | None, state: SearchState) -> None:
-    """Take back what the helper has, and let it go."""
+    """Take back what the helper has found, and let it go."""
     if team is not None:
         while state.frontier.leases:
             team.take_back(state)
-        team.close()
+        team.dismiss(state)
+
+
+def _moved(frontier: Frontier) -> tuple[int, int]:
+    """Return how many nodes go to the helper now, and how many are to come back."""
+    here, there, away = len(frontier), frontier.lent, frontier.away
+    if len(away.nodes) > MOST_AWAY:
+        return 0, away.count
+    if here > UNEVEN * there and here > 2 * FEWEST:
+        return min(MOST_LENT, (here - there) // 2), 0
+    if there > UNEVEN * here and there > 2 * FEWEST:
+        return 0, min(MOST_LENT, (there - here) // 2)
+    few = min(BETTER, min(here, there) // 4)
+    return (few, 0) if frontier.waiting_bound < away.bound else (0, few)
+
+
+def at_root(team: Team | None, state: SearchState, work: Work) -> Team | None:
+    """Call a helper before the first branch where the root takes long: by the time it is needed it is there."""
+    return Team(state, work) if team is None and _possible(state) and _work(state) > AT_ROOT else team
 
 
 def _wanted(state: SearchState) -> bool:
     """Say whether a search has become long enough to call for a helper."""
-    options = state.options
-    if options.cores < 2 or options.inner or options.lazy is not None or state.effort.own_nodes < EARLIEST:
+    if not _possible(state) or state.effort.own_nodes < EARLIEST:
         return False
     return _work(state) > CALLED and len(state.frontier) > 2 * FEWEST
+
+
+def _possible(state: SearchState) -> bool:
+    """Say whether a search may have a helper at all."""
+    return state.options.cores > 1 and not state.options.inner and state.options.lazy is None
 
 
 def _nodes_left(state: SearchState) -> float:
@@ -220,14 +272,10 @@ def _nodes_left(state: SearchState) -> float:
 def _work(state: SearchState) -> float:
     """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
     effort = state.effort
-    if state.by_prices:
-        on_plans = (effort.spent["dives"] + effort.spent["near plans"]) * _an_iteration(state)
-        return effort.own_nodes * A_PRICED_NODE + effort.near_nodes * A_NODE + on_plans
-    return (effort.own_nodes + effort.near_nodes) * A_NODE + effort.iterations * _an_iteration(state)
-
-
-def _an_iteration(state: SearchState) -> float:
-    return (state.relaxation.problem.m + state.relaxation.problem.n) * AN_ENTRY
+    # iterations for the prices of a node are a part of it
+    own = effort.own_nodes * A_PRICED_NODE if state.by_prices else effort.counters.entries * AN_ENTRY
+    nodes = effort.near_nodes + (0 if state.by_prices else effort.own_nodes)
+    return own + nodes * A_NODE + effort.near_searches * A_NEAR
 
 
 def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]) -> Return:
@@ -243,20 +291,20 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
         ),
         enough=lambda: _work(state) >= until,
     )
-    frontier.begin_anew()
     nodes, iterations, trials = effort.own_nodes, effort.iterations, effort.spent["trials"]
     state.costs.become(share.costs)
     if share.best is not None:
         state.try_plan(share.best)
     known = state.incumbent.value
     frontier.push(share.nodes.unpacked())
-    through = go_on() is None
+    go_on()
+    back = frontier.empty() if share.back >= len(frontier) else frontier.every_other(share.back)
     return Return(
-        Bundle.of(frontier.empty()),
+        Bundle.of(back),
+        Away(count=len(frontier), bound=frontier.waiting_bound, bytes=state.held()),
         state.incumbent.best if state.incumbent.value < known else None,
         frontier.given_up,
         frontier.uncertain,
-        through,
         effort.own_nodes - nodes,
         effort.iterations - iterations,
         effort.spent["trials"] - trials,

@@ -108,6 +108,6 @@ def around(
     low[whole] = np.maximum(low[whole], np.floor(x[whole] + 1e-6))
     high[whole] = np.minimum(high[whole], np.ceil(x[whole] - 1e-6))
     if (low <= high).all():
-        plan = near(replace(state.problem, lower=low, upper=high), NODES, cutoff=True)
+        plan = near(replace(state.problem, lower=low, upper=high), NODES, cutoff=True).plan
         if plan is not None:
             state.try_plan(plan)

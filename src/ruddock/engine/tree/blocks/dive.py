@@ -88,7 +88,7 @@ def plan_among_known(generation: Generation, near: Near) -> Floats | None:
     """Return the best plan made of solutions that are known, by a search within a budget."""
     master = generation.master
     master.narrow(generation.blocks.lower, generation.blocks.upper, None, {})
-    found = near(master.whole_problem(), NODES)
+    found = near(master.whole_problem(), NODES).plan
     if found is None:
         return None
     taken = list(enumerate(np.round(found[master.own :]).tolist()))

@@ -9,14 +9,14 @@ from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics.diving import dive
 from ruddock.engine.tree.heuristics.jumping import jump
-from ruddock.engine.tree.heuristics.near import Near, keep_start, near_plan, try_start
+from ruddock.engine.tree.heuristics.near import Found, Near, first_plan, keep_start, near_plan, try_start
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
 from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_by_locks
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-__all__ = ["Near", "due", "jump", "keep_start", "look_for_plans", "try_start"]
+__all__ = ["Found", "Near", "due", "jump", "keep_start", "look_for_plans", "try_start"]
 
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after
@@ -48,8 +48,11 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
             with state.effort.counted("dives"):
                 _round_and_dive(state, outcome, here, kinds)
-                if state.incumbent.best is None and root and not state.effort.stopped():
+                lost = state.incumbent.best is None and not state.options.inner
+                if lost and root and not state.effort.stopped():
                     pump(state, outcome.x)
+        if state.incumbent.best is None and not state.options.inner and not state.effort.stopped():
+            first_plan(state, outcome, near)
         again = state.incumbent.value < found or root or number % NEAR_EVERY == 0
         if state.effort.stopped():
             return

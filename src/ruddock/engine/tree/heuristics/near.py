@@ -3,24 +3,37 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 
+from ruddock.engine.measure import NEAR
+from ruddock.engine.outcome import Outcome
+from ruddock.engine.tree.portfolio import SHARE as FIRST_SHARE
+from ruddock.engine.tree.portfolio import Neighbourhood
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats, Problem
 
 NODES = 200  # of one such search
 SHARE, START = 0.3, 5000  # of all iterations that they may take, beside a start
-PATIENCE = 4  # such searches in vain after which their share is halved
-FIXED_LEAST = 0.3  # of the integer columns that such a search must have fixed
-FEW_CHANGES = 12  # of binary columns, within which another such search looks
+EACH = 500  # iterations that beginning such a search takes about as long as
+TRIES = 4  # such searches in a row for a first plan
+PATIENCE = 10  # such searches in vain after which their share is halved
+FEWEST, FEWEST_BINARY = 10, 20  # integer and binary columns, below which there are none
+FEW_CHANGES = 12  # of binary columns, within which one such search looks at first
+
+
+class Found(NamedTuple):
+    """What a search near a plan has come to: a plan, or None, and whether it went through all there was."""
+
+    plan: Floats | None
+    through: bool
 
 
 class Near(Protocol):
     """Returns the best plan of a problem near the one that is searched."""
 
-    def __call__(self, problem: Problem, nodes: int, *, cutoff: bool = False) -> Floats | None:
+    def __call__(self, problem: Problem, nodes: int, *, cutoff: bool = False) -> Found:
         """Search within some nodes; ``cutoff``: only for plans that are better than the best one."""
 
 
@@ -36,7 +49,9 @@ def try_start(state: SearchState, near: Near) -> None:
         return
     whole = domain.integers[given[domain.integers]]
     fixed = np.clip(np.round(start[whole]), domain.lower[whole], domain.upper[whole])
-    if not _search_within(state, near, domain.lower, domain.upper, whole, fixed):
+    before = state.incumbent.value
+    _search_within(state, near, domain.lower, domain.upper, whole, fixed)
+    if not state.incumbent.value < before:
         _repair(state, near, whole, fixed)
 
 
@@ -55,67 +70,135 @@ def _complete(state: SearchState) -> bool:
     )
 
 
-def near_plan(state: SearchState, x: Floats, near: Near) -> None:
-    """Search near the best plan: where it agrees with the relaxation, or with another plan, or within few changes.
+def first_plan(state: SearchState, outcome: Outcome, near: Near) -> None:
+    """Search for a plan around the point of a relaxation, as long as there is none.
 
-    The three in turn (Danna, Rothberg and Le Pape 2005; Rothberg 2007; Fischetti and Lodi 2003).
+    Kept are the columns that are whole there, those first that cost most to move; fewer where that leaves nothing, more
+    where there is no end to it. In the spirit of Berthold (2014), who keeps all that are whole.
     """
-    integers = state.domain.integers
-    assert state.incumbent.best is not None
-    # what keeps failing gets less and less
+    x, reduced, integers = outcome.x, outcome.reduced, state.domain.integers
+    around = state.portfolio.around
+    for _ in range(TRIES):
+        if x is None or reduced is None or len(integers) < FEWEST or not _affords(state):
+            return
+        lower, upper = state.bounds.lower[integers], state.bounds.upper[integers]
+        held = integers[lower < upper]
+        values = np.clip(np.round(x[held]), state.bounds.lower[held], state.bounds.upper[held])
+        order = np.lexsort((-np.abs(reduced[held]), np.abs(x[held] - values) > NEAR))
+        count = int(around.share * len(held))
+        fixed = order[:count]
+        through = _search_within(state, near, state.bounds.lower, state.bounds.upper, held[fixed], values[fixed])
+        found = state.incumbent.best is not None
+        state.effort.judge_near_search(better=found)
+        around.learn(better=found, through=through)
+        if found:
+            return
+
+
+def _affords(state: SearchState) -> bool:
+    """Say whether another search near a plan is within what these may take; what keeps failing gets less and less."""
     effort = state.effort
     budget = (START + SHARE * effort.iterations) / (1.0 + effort.near_failures / PATIENCE)
-    if effort.spent["near plans"] > budget or len(integers) < 10 or effort.stopped():
-        return
-    before = state.incumbent.value
-    _near_in_turn(state, x, integers, effort.next_near_search(), near)
-    effort.judge_near_search(better=state.incumbent.value < before)
+    return effort.spent["near plans"] + EACH * effort.near_searches <= budget and not effort.stopped()
 
 
-def _near_in_turn(state: SearchState, x: Floats, integers: np.ndarray, turn: int, near: Near) -> None:
-    assert state.incumbent.best is not None
-    if turn % 3 == 0:
-        _within_few_changes(state, near)
-        return
-    other = x
-    if turn % 3 == 2 and len(state.incumbent.earlier) > 1:
-        other = state.incumbent.earlier[-2]
-    agree = integers[np.abs(state.incumbent.best[integers] - other[integers]) < 1e-6]
-    free = state.bounds.lower[integers] < state.bounds.upper[integers]
-    if len(agree) < FIXED_LEAST * max(1, int(free.sum())) or len(agree) == len(integers):
-        return
-    _search_within(state, near, state.bounds.lower, state.bounds.upper, agree, state.incumbent.best[agree])
+def near_plan(state: SearchState, x: Floats, near: Near) -> None:
+    """Search near the best plan, in one surrounding after another as long as that finds better ones.
+
+    Columns are kept where the plan agrees with the relaxation (Danna, Rothberg and Le Pape 2005) or with an earlier
+    plan (Rothberg 2007), away from some rows, or by chance; or few of them may change (Fischetti and Lodi 2003).
+    """
+    better = True
+    while better and len(state.domain.integers) >= FEWEST and _affords(state):
+        before = state.incumbent.value
+        neighbourhood = state.portfolio.choose()
+        through = _search(state, x, near, neighbourhood)
+        better = state.incumbent.value < before
+        state.effort.judge_near_search(better=better)
+        neighbourhood.learn(better=better, through=through)
+        if state.incumbent.settled(state.frontier.bound):
+            return
 
 
-def _within_few_changes(state: SearchState, near: Near) -> None:
-    """Search among plans that differ from the best one in few binary columns."""
+def _search(state: SearchState, x: Floats, near: Near, neighbourhood: Neighbourhood) -> bool:
+    """Search in a neighbourhood; say whether all of it was searched."""
+    best = state.incumbent.best
+    assert best is not None
+    if neighbourhood.kind == "few changes":
+        return _within_few_changes(state, near, neighbourhood.share)
+    integers = state.domain.integers
+    lower, upper = state.bounds.lower[integers], state.bounds.upper[integers]
+    # no better plan keeps a column where bounds exclude it by now
+    held = integers[(lower < upper) & (best[integers] >= lower) & (best[integers] <= upper)]
+    count = int(neighbourhood.share * len(held))
+    if count == 0:
+        return True
+    distance = _distance(state, x, held, neighbourhood, len(held) - count)
+    order = np.lexsort((state.portfolio.random.random(len(held)), distance))
+    fixed = held[order[:count]]
+    return _search_within(state, near, state.bounds.lower, state.bounds.upper, fixed, best[fixed])
+
+
+def _distance(state: SearchState, x: Floats, held: np.ndarray, neighbourhood: Neighbourhood, free: int) -> Floats:
+    """Return how far columns are from where they would be kept: the least are."""
+    best, earlier = state.incumbent.best, state.incumbent.earlier
+    assert best is not None
+    if neighbourhood.kind == "relaxation":
+        return np.abs(best[held] - x[held])
+    if neighbourhood.kind == "earlier" and len(earlier) > 1:
+        other = earlier[-1 - int(state.portfolio.random.integers(1, len(earlier)))]
+        return np.abs(best[held] - other[held])
+    if neighbourhood.kind == "rows":
+        return _of_some_rows(state, held, free).astype(float)
+    return np.zeros(len(held))
+
+
+def _of_some_rows(state: SearchState, held: np.ndarray, free: int) -> np.ndarray:
+    """Say of columns whether they are in some rows that share none, drawn until these have so many columns."""
+    rows = state.problem.matrix().tocsr()
+    counts = np.diff(rows.indptr)
+    possible, opened = np.zeros(rows.shape[1], bool), np.zeros(rows.shape[1], bool)
+    possible[held] = True
+    left = free
+    for row in state.portfolio.random.permutation(np.flatnonzero((counts > 1) & (counts <= max(2, free)))).tolist():
+        part = rows.indices[rows.indptr[row] : rows.indptr[row + 1]]
+        if not opened[part].any():
+            opened[part] = True
+            left -= int(possible[part].sum())
+            if left <= 0:
+                break
+    return opened[held]
+
+
+def _within_few_changes(state: SearchState, near: Near, share: float) -> bool:
+    """Search among plans that differ from the best one in few binary columns; say whether all of them were."""
     p, best = state.problem, state.incumbent.best
     assert best is not None
     integers = state.domain.integers
     binary = integers[(p.lower[integers] == 0) & (p.upper[integers] == 1)]
-    if len(binary) < 20:
-        return
+    if len(binary) < FEWEST_BINARY:
+        return True
     row = np.zeros(p.n)
     row[binary] = np.where(best[binary] > 0.5, -1.0, 1.0)
-    most = FEW_CHANGES - float((best[binary] > 0.5).sum())
-    found = near(p.with_rows(row[None, :], -np.inf, most), NODES, cutoff=True)
-    if found is not None:
-        state.try_plan(found)
+    changes = max(2.0, np.round(FEW_CHANGES * (1.0 - share) / (1.0 - FIRST_SHARE)))
+    found = near(p.with_rows(row[None, :], -np.inf, changes - float((best[binary] > 0.5).sum())), NODES, cutoff=True)
+    if found.plan is not None:
+        state.try_plan(found.plan)
+    return found.through
 
 
 def _search_within(
     state: SearchState, near: Near, lower: Floats, upper: Floats, fixed: np.ndarray, values: Floats
 ) -> bool:
-    """Search with some columns fixed, for a while; say whether a better plan came of it."""
+    """Search with some columns fixed, for a while; say whether all that is left was searched."""
     lower, upper = lower.copy(), upper.copy()
     lower[fixed] = upper[fixed] = values
     semis = state.domain.semis
     lower[semis], upper[semis] = state.problem.lower[semis], state.problem.upper[semis]
-    before = state.incumbent.value
     found = near(replace(state.problem, lower=lower, upper=upper), NODES, cutoff=True)
-    if found is not None:
-        state.try_plan(found)
-    return state.incumbent.value < before
+    if found.plan is not None:
+        state.try_plan(found.plan)
+    return found.through
 
 
 def _repair(state: SearchState, near: Near, columns: np.ndarray, values: Floats) -> None:
@@ -125,6 +208,6 @@ def _repair(state: SearchState, near: Near, columns: np.ndarray, values: Floats)
     low, high = state.domain.lower[columns], state.domain.upper[columns]
     costs[columns] = np.where(values <= low, 1.0, np.where(values >= high, -1.0, 0.0))
     nearest = replace(p, costs=costs, offset=0.0)
-    found = near(nearest, NODES)
+    found = near(nearest, NODES).plan
     if found is not None:
         state.try_plan(found)
