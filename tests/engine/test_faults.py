@@ -28,6 +28,20 @@ def test_a_helper_that_dies_or_hangs_takes_nothing_with_it(what: signal.Signals)
     assert handed == 2
 
 
+def test_a_bound_that_was_told_stays_when_the_helper_dies() -> None:
+    problem = faults.search(3)
+    best = faults.alone(problem).objective
+    heard: list[float] = []
+    # lent nodes come back with the bounds that they had when they were lent
+    with faults.early_helper(4, signal.SIGKILL) as given:
+        limits = Limits(interrupted=lambda: given[0] >= 4, on_progress=lambda told: heard.append(told.bound))
+        outcome = solve(problem, limits, Options(cores=2, cuts=False))
+    assert given[0] >= 4
+    assert outcome.status == "stopped"
+    assert heard == sorted(heard)
+    assert heard[-1] <= outcome.bound <= best
+
+
 def test_a_limit_that_falls_due_while_the_helper_hangs_keeps_its_nodes_in_the_bound() -> None:
     problem = faults.search(3)
     best = faults.alone(problem)

@@ -13,13 +13,14 @@ from scipy import sparse
 from ruddock.engine import certificates
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import root, workers
+from ruddock.engine.tree import heuristics, root, workers
 from ruddock.engine.tree import search as search_module
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.engine.tree.dominance import dominated
 from ruddock.engine.tree.heuristics import jump
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.merging import merge_cliques
+from ruddock.engine.tree.portfolio import LEAST, MOST, Portfolio
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry.parts import ordering_rows, with_sums
@@ -382,6 +383,53 @@ def test_jumps_find_plans_before_any_relaxation() -> None:
         better += state.incumbent.value <= best.objective + 0.2 * abs(best.objective)
     assert found > 20
     assert better > 10
+
+
+def tight_assignment(size: int, sides: int, seed: int) -> Problem:
+    """Return an assignment with limits beside it that few assignments keep."""
+    rng = np.random.default_rng(seed)
+    ones = sparse.vstack([sparse.kron(sparse.eye(size), np.ones(size)), sparse.kron(np.ones(size), sparse.eye(size))])
+    weights = rng.integers(1, 50, (sides, size * size)).astype(float)
+    low = np.append(np.ones(2 * size), np.full(sides, -np.inf))
+    high = np.append(np.ones(2 * size), np.full(sides, 15.0 * size))
+    n = size * size
+    costs = rng.integers(1, 100, n).astype(float)
+    matrix = sparse.vstack([ones, sparse.csr_matrix(weights)]).tocsc()
+    return Problem.build(matrix, low, high, np.zeros(n), np.ones(n), costs, np.full(n, INTEGER))
+
+
+def test_searches_around_relaxations_and_plans_find_what_nodes_miss(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(search_module, "jump", lambda state: None)
+    for name in ("round_by_locks", "fix_and_propagate", "dive", "pump", "polish"):
+        monkeypatch.setattr(heuristics, name, lambda state, *_: state.problem.lower)
+    problems = [tight_assignment(16, 3, seed) for seed in (0, 1, 4)]
+
+    def found() -> tuple[int, float]:
+        outcomes = [solve(problem, Limits(nodes=30), Options(cores=1)) for problem in problems]
+        for problem, outcome in zip(problems, outcomes, strict=True):
+            if outcome.x is not None:
+                assert_whole(problem, outcome.x)
+        values = [outcome.objective for outcome in outcomes if outcome.x is not None]
+        return len(values), sum(values) / max(1, len(values))
+
+    count, mean = found()
+    monkeypatch.setattr(heuristics, "near_plan", lambda *_: None)
+    only_first, worse = found()
+    monkeypatch.setattr(heuristics, "first_plan", lambda *_: None)
+    assert count == only_first == len(problems)
+    assert mean < worse
+    assert found()[0] < count
+
+
+def test_a_neighbourhood_grows_where_it_is_searched_through_and_shrinks_where_not() -> None:
+    tried = Portfolio().choose()
+    for through in (True, False):
+        before = tried.share
+        tried.learn(better=False, through=through)
+        assert (tried.share < before) == through
+        for _ in range(50):
+            tried.learn(better=False, through=through)
+        assert tried.share == (LEAST if through else MOST)
 
 
 def test_a_search_stopped_at_once_has_a_plan() -> None:
