@@ -9,6 +9,9 @@ import pytest
 
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
+from ruddock.engine.tree import search, workers
+from ruddock.engine.tree.frontier import Away, Node
+from ruddock.engine.tree.state import SearchState
 from tests.engine import faults
 from tests.exact import judge
 from tests.generators import random_lp
@@ -28,18 +31,20 @@ def test_a_helper_that_dies_or_hangs_takes_nothing_with_it(what: signal.Signals)
     assert handed == 2
 
 
-def test_a_bound_that_was_told_stays_when_the_helper_dies() -> None:
+def test_a_bound_that_was_proven_elsewhere_stays_when_the_helper_is_gone(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(workers, "_may_start", lambda: False)
     problem = faults.search(3)
-    best = faults.alone(problem).objective
-    heard: list[float] = []
+    state = SearchState(problem, Limits(), Options())
+    team = workers.Team(state, search.work_on)
+    state.frontier.push([Node(-300.0), Node(-250.0)])
+    state.frontier.lease(1, 60.0, 100)
+    state.frontier.answered([], Away(count=3, bound=-280.0))
+    state.frontier.lease(1, 60.0, 100)
+    assert (state.bound(), state.frontier.lent) == (-280.0, 4)
+    team.dismiss(state)
     # lent nodes come back with the bounds that they had when they were lent
-    with faults.early_helper(4, signal.SIGKILL) as given:
-        limits = Limits(interrupted=lambda: given[0] >= 4, on_progress=lambda told: heard.append(told.bound))
-        outcome = solve(problem, limits, Options(cores=2, cuts=False))
-    assert given[0] >= 4
-    assert outcome.status == "stopped"
-    assert heard == sorted(heard)
-    assert heard[-1] <= outcome.bound <= best
+    assert (state.frontier.bound, len(state.frontier), state.frontier.lent) == (-300.0, 2, 0)
+    assert state.bound() == -280.0
 
 
 def test_a_limit_that_falls_due_while_the_helper_hangs_keeps_its_nodes_in_the_bound() -> None:
