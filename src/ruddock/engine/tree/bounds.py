@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 import numpy as np
 
 from ruddock.engine.tree import vectors
@@ -49,6 +52,16 @@ class Bounds:
         """Let propagation know what a plan must at least be worth."""
         if "_rows" in self.__dict__:  # else rows are not ready yet, and will be loaded with it
             self._rows.row_upper[self._rows.m - 1] = value
+
+    @contextmanager
+    def at_any_cost(self) -> Iterator[None]:
+        """Propagate without what a plan must at least be worth."""
+        value = self._rows.row_upper[self._rows.m - 1]
+        self.cut_off(float("inf"))
+        try:
+            yield
+        finally:
+            self.cut_off(value)
 
     @property
     def followed(self) -> tuple[Propagator | None, int]:

@@ -21,9 +21,12 @@ cdef class Jump:
     cdef double[::1] reach
     cdef int[::1] good
     cdef int[::1] good_at
+    cdef int[::1] dear
+    cdef int[::1] dear_at
     cdef int[::1] broken
     cdef int[::1] broken_at
     cdef int good_count
+    cdef int dear_count
     cdef readonly int broken_count
     cdef double aim
     cdef double pull
@@ -36,9 +39,11 @@ cdef class Jump:
     cdef double _violation(self, int i, double activity) noexcept nogil
     cdef void _mark(self, int i) noexcept nogil
     cdef void _file(self, int j) noexcept nogil
+    cdef void _file_dear(self, int j) noexcept nogil
     cdef double _gain(self, int j, double goal) noexcept nogil
     cdef void _rate(self, int j) noexcept nogil
     cdef double _rounded(self, int j, double goal, bint up) noexcept nogil
+    cdef void _descend(self) noexcept nogil
     cdef void _add_up(self) noexcept nogil
     cdef void _step(self) noexcept nogil
     cdef double _merit(self, int j) noexcept nogil

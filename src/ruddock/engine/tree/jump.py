@@ -57,9 +57,10 @@ class Jump:
         self.reach = np.zeros(self.m)
         self.good, self.good_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
         self.broken, self.broken_at = np.zeros(self.m + 1, np.int32), np.full(self.m, -1, np.int32)
-        self.good_count = self.broken_count = 0
+        self.dear, self.dear_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
+        self.good_count = self.broken_count = self.dear_count = 0
         self.aim = float("inf")
-        self.pull = 0.0
+        self.pull = 1.0 / max(1e-12, np.abs(np.asarray(cost)).max(initial=0.0))
         self.value = 0.0
         self.random = 88172645463325252 + 7919 * seed
         self.touched = self.moves = 0
@@ -87,12 +88,24 @@ class Jump:
         with cython.nogil:
             while self.touched < end:
                 if self.broken_count == 0 and self.value <= self.aim:
+                    self._descend()
                     self._add_up()
-                    if self.value <= self.aim:
+                    if self.value <= self.aim and self.broken_count == 0:
                         found = True
                         break
                 self._step()
         return found
+
+    def _descend(self):
+        """Let all columns jump that make the objective better and violate nothing."""
+        j: cython.int
+        k: cython.int = self.dear_count - 1
+        while k >= 0:
+            j = self.dear[k]
+            if self.score[j] >= 0.0:
+                self._move(j)
+            k = min(k, self.dear_count) - 1
+        self.touched += self.dear_count
 
     def _add_up(self):
         """Work out the objective anew: what many jumps added and took away is off by rounding."""
@@ -105,8 +118,6 @@ class Jump:
     def better_than(self, aim):
         """Ask for plans of at most this objective from now on."""
         self.aim = aim
-        if self.pull == 0.0:
-            self.pull = 1.0 / max(1e-12, np.abs(np.asarray(self.cost)).max(initial=0.0))
 
     # ------------------------------------------------------------------ pieces
 
@@ -158,6 +169,22 @@ class Jump:
             self.good_at[last] = at
             self.good_at[j] = -1
 
+    def _file_dear(self, j):
+        """Keep the list of columns whose jump makes the objective better in line with where one would jump to."""
+        last: cython.int
+        at: cython.int = self.dear_at[j]
+        if self.cost[j] * (self.target[j] - self.x[j]) < 0.0:
+            if at < 0:
+                self.dear_at[j] = self.dear_count
+                self.dear[self.dear_count] = j
+                self.dear_count += 1
+        elif at >= 0:
+            self.dear_count -= 1
+            last = self.dear[self.dear_count]
+            self.dear[at] = last
+            self.dear_at[last] = at
+            self.dear_at[j] = -1
+
     def _gain(self, j, goal):
         """Return what the weighted violations fall by if a column jumps."""
         e: cython.int
@@ -187,6 +214,7 @@ class Jump:
             self.target[j] = self.upper[j] if self.x[j] < self.upper[j] - 0.5 else self.lower[j]
             self.score[j] = self._gain(j, self.target[j])
             self._file(j)
+            self._file_dear(j)
             return
         self.score[j] = -INFINITY
         self.target[j] = self.x[j]
@@ -213,6 +241,7 @@ class Jump:
                 self.target[j] = goal
                 self.score[j] = self._gain(j, goal)
         self._file(j)
+        self._file_dear(j)
 
     def _rounded(self, j, goal, up):
         """Return a value within the bounds, of an integer column the next one on a side."""
@@ -245,7 +274,7 @@ class Jump:
     def _merit(self, j):
         """Return a score that takes the objective into account where it is to become better."""
         step: cython.double = self.target[j] - self.x[j]
-        return self.score[j] - (self.pull if self.value > self.aim else 1e-3 * self.pull) * self.cost[j] * step
+        return self.score[j] - (self.pull if self.value > self.aim else 0.1 * self.pull) * self.cost[j] * step
 
     def _best_good(self):
         """Return the best of a few columns whose jump gains something."""
@@ -295,10 +324,8 @@ class Jump:
         best: cython.double = -INFINITY
         merit: cython.double
         self.pull = min(1.1 * self.pull, MOST_PULL)
-        for k in range(4 * SAMPLE):
-            j = self._draw(self.n)
-            if self.score[j] == -INFINITY or self.cost[j] * (self.target[j] - self.x[j]) >= 0.0:
-                continue
+        for k in range(min(self.dear_count, 4 * SAMPLE)):
+            j = self.dear[self._draw(self.dear_count)]
             merit = self._merit(j)
             if merit > best:
                 best = merit

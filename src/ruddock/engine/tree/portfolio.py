@@ -12,7 +12,7 @@ from typing import Literal
 
 import numpy as np
 
-Kind = Literal["relaxation", "earlier", "rows", "chance", "few changes"]
+Kind = Literal["point", "relaxation", "earlier", "rows", "chance", "few changes"]
 
 SHARE, LEAST, MOST = 0.7, 0.1, 0.95  # of the columns that are kept: at first, at least and at most
 STEP, SMALLER, SMALLEST = 0.15, 0.8, 0.02  # by which a share changes: at first, each time less, at least
@@ -38,23 +38,22 @@ class Neighbourhood:
 
 
 def _kinds() -> list[Neighbourhood]:
-    return [Neighbourhood(kind) for kind in ("relaxation", "rows", "few changes", "earlier", "chance")]
+    near_plan: tuple[Kind, ...] = ("relaxation", "rows", "few changes", "earlier", "chance")
+    return [Neighbourhood("point", MOST), *(Neighbourhood(kind) for kind in near_plan)]
 
 
 @dataclass(eq=False, repr=False)
 class Portfolio:
-    """All kinds; the first ones in turn, then drawn by what they found.
-
-    Attributes
-    ----------
-    around : Neighbourhood
-        Of a relaxation's point, searched while there is no plan.
-    """
+    """All kinds; the first ones in turn, then drawn by what they found."""
 
     kinds: list[Neighbourhood] = field(default_factory=_kinds)
-    around: Neighbourhood = field(default_factory=lambda: Neighbourhood("relaxation", MOST))
     turns: int = 0
     random: np.random.Generator = field(default_factory=lambda: np.random.default_rng(1))
+
+    @property
+    def around_point(self) -> Neighbourhood:
+        """The one that needs no plan: where a relaxation's point is whole."""
+        return self.kinds[0]
 
     def choose(self) -> Neighbourhood:
         """Return the kind to search next."""

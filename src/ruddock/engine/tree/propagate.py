@@ -205,6 +205,8 @@ class Propagator:
         limit_low: cython.double = self.row_lower[i]
         limit_high: cython.double = self.row_upper[i]
         tolerance: cython.double
+        if limit_low == -INFINITY and limit_high == INFINITY:
+            return 0  # as the objective, until there is a plan
         self.work += 2 * (self.rp[i + 1] - self.rp[i])
         for k in range(self.rp[i], self.rp[i + 1]):
             j = self.rj[k]

@@ -8,15 +8,23 @@ from __future__ import annotations
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics.diving import dive
-from ruddock.engine.tree.heuristics.jumping import jump
-from ruddock.engine.tree.heuristics.near import Found, Near, first_plan, keep_start, near_plan, try_start
+from ruddock.engine.tree.heuristics.jumping import jump, jump_around
+from ruddock.engine.tree.heuristics.near import (
+    Found,
+    Near,
+    better_at_once,
+    first_plan,
+    keep_start,
+    near_plan,
+    try_start,
+)
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
-from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_by_locks
+from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_all, round_by_locks
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-__all__ = ["Found", "Near", "due", "jump", "keep_start", "look_for_plans", "try_start"]
+__all__ = ["Found", "Near", "due", "jump", "keep_start", "look_for_plans", "near_plan", "try_start"]
 
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after
@@ -44,13 +52,16 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
         basis, found = outcome.basis, state.incumbent.value
         state.relaxation.note_weights(basis)
         room = state.effort.spent["dives"] < DIVE_START + DIVE_SHARE * state.effort.iterations
+        if root and not state.options.inner:
+            jump_around(state, outcome)
+            better_at_once(state, outcome, near)
         if root or (number % every == 0 and room):
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
             with state.effort.counted("dives"):
                 _round_and_dive(state, outcome, here, kinds)
                 lost = state.incumbent.best is None and not state.options.inner
                 if lost and root and not state.effort.stopped():
-                    pump(state, outcome.x)
+                    pump(state, outcome.x, _allowed(state))
         if state.incumbent.best is None and not state.options.inner and not state.effort.stopped():
             first_plan(state, outcome, near)
         again = state.incumbent.value < found or root or number % NEAR_EVERY == 0
@@ -60,8 +71,13 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
             if state.incumbent.begin_polish():
                 polish(state)
             if not state.options.inner:
-                near_plan(state, outcome.x, near)
+                near_plan(state, outcome, near)
         state.relaxation.start_from(basis)
+
+
+def _allowed(state: SearchState) -> float:
+    """Return how many iterations one dive may take, or one pump: at the root, about what its relaxation took."""
+    return DIVE_START + DIVE_SHARE * state.effort.iterations
 
 
 def _round_and_dive(state: SearchState, outcome: Outcome, here: tuple[Floats, Floats], kinds: tuple[str, ...]) -> None:
@@ -69,10 +85,11 @@ def _round_and_dive(state: SearchState, outcome: Outcome, here: tuple[Floats, Fl
     assert outcome.x is not None
     basis = outcome.basis
     state.try_plan(round_by_locks(state, outcome.x))
+    round_all(state, outcome.x)
     if not state.incumbent.settled(outcome.bound) and not state.effort.stopped():
         fix_and_propagate(state, outcome.x)
     for kind in kinds:
         if state.incumbent.settled(outcome.bound) or state.effort.stopped():
             return
         state.relaxation.start_from(basis)
-        dive(state, outcome.x, *here, kind)
+        dive(state, outcome.x, *here, kind, _allowed(state))

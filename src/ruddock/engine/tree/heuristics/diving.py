@@ -11,12 +11,14 @@ MOST_DIVES = 300  # relaxations solved in one dive
 AT_ONCE, MANY = 0.2, 8  # share of the columns that a dive fixes together, if these are so many
 
 
-def dive(state: SearchState, x: Floats, lower: Floats, upper: Floats, kind: str) -> None:
+def dive(state: SearchState, x: Floats, lower: Floats, upper: Floats, kind: str, most: float) -> None:
     """Fix one column after another, propagating and solving each time, until a plan is found or not.
 
     ``fraction`` takes what is nearest to whole, ``locks`` what few rows keep from being rounded, ``guided`` what is
-    nearest to the best plan. Bounds are left changed in the solver; the search sets its own before the next node.
+    nearest to the best plan. It ends after ``most`` iterations. Bounds are left changed in the solver; the search
+    sets its own before the next node.
     """
+    end = state.effort.iterations + most
     lower, upper = lower.copy(), upper.copy()
     share = AT_ONCE
     for _ in range(MOST_DIVES):
@@ -24,7 +26,7 @@ def dive(state: SearchState, x: Floats, lower: Floats, upper: Floats, kind: str)
         if not len(columns):
             state.try_plan(x)
             return
-        if state.effort.stopped():
+        if state.effort.stopped() or state.effort.iterations > end:
             return
         batch = _fixed_together(state, x, (lower, upper), columns, share, kind)
         if batch is not None:

@@ -5,29 +5,62 @@ from __future__ import annotations
 import numpy as np
 from scipy.sparse import csc_matrix
 
+from ruddock.engine.outcome import Outcome
+from ruddock.engine.tree.heuristics.rounding import round_by_locks
 from ruddock.engine.tree.jump import Jump
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
 
-LEAST, EACH, MOST = 20_000, 1000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
+LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and looks at the limits meanwhile
-IDLE = 0.3  # of the budget without a better plan, after which it ends
+IDLE = 0.3  # of the budget without a better plan after the first one, after which it ends
+STAY = 0.95  # of the columns, which stay where a relaxation has them, at most
 FARTHEST = 1e6  # how far a column without a bound may jump
-BETTER = 1e-3  # of its objective, by which the next plan is to be better
+FIRST, LESS, LEAST_BETTER = 0.02, 0.05, 1e-3  # of its objective, by which the next plan is to be better: at first,
+# times as much after a while in vain, and at least
 
 
 def jump(state: SearchState) -> None:
-    """Look for plans, and for better ones, for some counted work."""
+    """Look for plans, and for better ones, for some counted work, from where the objective is best."""
     p = state.problem
-    if not p.m or not p.n or len(state.domain.semis):
+    if p.m and p.n and not len(state.domain.semis):
+        lower, upper = _finite(state.bounds.lower, state.bounds.upper)
+        _improve(
+            state, lower, upper, np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
+        )
+
+
+def jump_around(state: SearchState, outcome: Outcome) -> None:
+    """Look for plans near the point of a relaxation: columns that stand at a bound and cost most to move stay there."""
+    x, reduced = outcome.x, outcome.reduced
+    if x is None or reduced is None or not state.problem.m or len(state.domain.semis):
         return
     lower, upper = _finite(state.bounds.lower, state.bounds.upper)
-    kernel = _kernel(p, lower, upper)
+    start = np.clip(round_by_locks(state, x), lower, upper)
+    stays = (np.abs(reduced) > 0.0) & ((x <= lower) | (x >= upper))
+    most = int(STAY * len(x))
+    if int(stays.sum()) > most:
+        stays &= np.abs(reduced) >= np.partition(np.abs(reduced), len(x) - most)[len(x) - most]
+    lower[stays] = upper[stays] = start[stays]
+    _improve(state, lower, upper, start)
+
+
+def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) -> None:
+    """Jump within bounds as long as that finds better plans."""
+    p = state.problem
+    kernel = _kernel(p, lower, upper, start)
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
     best: Floats | None = None
-    value, since = np.inf, 0
-    while kernel.touched < budget and kernel.touched - since < IDLE * budget and not state.effort.stopped():
+    value, since, share = state.incumbent.value - p.offset, 0, FIRST
+    if value < np.inf:
+        kernel.better_than(_aim(state, value, share))
+    while kernel.touched < budget and not state.effort.stopped():
+        if best is not None and kernel.touched - since > IDLE * budget:
+            break
         if not kernel.run(budget // PORTIONS):
+            if value < np.inf:
+                share = max(LEAST_BETTER, LESS * share)
+                kernel.better_than(_aim(state, value, share))
             continue
         x = np.array(kernel.x)
         found = float(p.costs @ x)
@@ -36,10 +69,15 @@ def jump(state: SearchState) -> None:
         best, value, since = x, min(value, found), kernel.touched
         if state.incumbent.settled(state.frontier.bound):
             return
-        better = value - max(BETTER * abs(value), state.options.goal.noise(value))
-        kernel.better_than(min(better, np.nextafter(value, -np.inf)))
+        kernel.better_than(_aim(state, value, share))
     if best is not None:
         state.try_plan(best)
+
+
+def _aim(state: SearchState, value: float, share: float) -> float:
+    """Return what the next plan is to be worth."""
+    better = value - max(share * abs(value), state.options.goal.noise(value))
+    return float(min(better, np.nextafter(value, -np.inf)))
 
 
 def _finite(lower: Floats, upper: Floats) -> tuple[Floats, Floats]:
@@ -48,14 +86,13 @@ def _finite(lower: Floats, upper: Floats) -> tuple[Floats, Floats]:
     return low, np.where(np.isfinite(upper), upper, np.maximum(low, 0.0) + FARTHEST)
 
 
-def _kernel(p: Problem, lower: Floats, upper: Floats) -> Jump:
-    """Return the search on rows of one size, from where the objective is best."""
+def _kernel(p: Problem, lower: Floats, upper: Floats, start: Floats) -> Jump:
+    """Return the search on rows of one size."""
     size = np.zeros(p.m)
     np.maximum.at(size, p.indices, np.abs(p.values))
     size[size == 0.0] = 1.0
     values = p.values / size[p.indices]
     rows = csc_matrix((values, p.indices, p.starts), shape=(p.m, p.n)).tocsr()
-    start = np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
     return Jump(
         (np.array(p.starts), np.array(p.indices), values),
         (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data),

@@ -17,7 +17,9 @@ from ruddock.problem import Floats, Problem
 NODES = 200  # of one such search
 SHARE, START = 0.3, 5000  # of all iterations that they may take, beside a start
 EACH = 500  # iterations that beginning such a search takes about as long as
-TRIES = 4  # such searches in a row for a first plan
+A_PRICED_NODE = 1000  # iterations that a node bounded by prices takes about as long as
+TRIES = 4  # such searches in a row, each of more, while they are searched through
+LONG = 5000  # iterations of a relaxation, after which dives from it take long
 PATIENCE = 10  # such searches in vain after which their share is halved
 FEWEST, FEWEST_BINARY = 10, 20  # integer and binary columns, below which there are none
 FEW_CHANGES = 12  # of binary columns, within which one such search looks at first
@@ -71,72 +73,80 @@ def _complete(state: SearchState) -> bool:
 
 
 def first_plan(state: SearchState, outcome: Outcome, near: Near) -> None:
-    """Search for a plan around the point of a relaxation, as long as there is none.
+    """Search for a plan around the point of a relaxation, as long as there is none."""
+    if state.incumbent.best is None and len(state.domain.integers) >= FEWEST and _affords(state):
+        _try(state, outcome, near, state.portfolio.around_point)
 
-    Kept are the columns that are whole there, those first that cost most to move; fewer where that leaves nothing, more
-    where there is no end to it. In the spirit of Berthold (2014), who keeps all that are whole.
-    """
-    x, reduced, integers = outcome.x, outcome.reduced, state.domain.integers
-    around = state.portfolio.around
-    for _ in range(TRIES):
-        if x is None or reduced is None or len(integers) < FEWEST or not _affords(state):
-            return
-        lower, upper = state.bounds.lower[integers], state.bounds.upper[integers]
-        held = integers[lower < upper]
-        values = np.clip(np.round(x[held]), state.bounds.lower[held], state.bounds.upper[held])
-        order = np.lexsort((-np.abs(reduced[held]), np.abs(x[held] - values) > NEAR))
-        count = int(around.share * len(held))
-        fixed = order[:count]
-        through = _search_within(state, near, state.bounds.lower, state.bounds.upper, held[fixed], values[fixed])
-        found = state.incumbent.best is not None
-        state.effort.judge_near_search(better=found)
-        around.learn(better=found, through=through)
-        if found:
-            return
+
+def better_at_once(state: SearchState, outcome: Outcome, near: Near) -> None:
+    """Search around the point of a relaxation before anything else, where that took long and dives would, too."""
+    if state.effort.iterations > LONG and len(state.domain.integers) >= FEWEST and _affords(state):
+        _try(state, outcome, near, state.portfolio.around_point)
 
 
 def _affords(state: SearchState) -> bool:
     """Say whether another search near a plan is within what these may take; what keeps failing gets less and less."""
     effort = state.effort
-    budget = (START + SHARE * effort.iterations) / (1.0 + effort.near_failures / PATIENCE)
+    done = effort.iterations + (A_PRICED_NODE * effort.own_nodes if state.by_prices else 0)
+    budget = (START + SHARE * done) / (1.0 + effort.near_failures / PATIENCE)
     return effort.spent["near plans"] + EACH * effort.near_searches <= budget and not effort.stopped()
 
 
-def near_plan(state: SearchState, x: Floats, near: Near) -> None:
+def near_plan(state: SearchState, outcome: Outcome, near: Near) -> None:
     """Search near the best plan, in one surrounding after another as long as that finds better ones.
 
     Columns are kept where the plan agrees with the relaxation (Danna, Rothberg and Le Pape 2005) or with an earlier
-    plan (Rothberg 2007), away from some rows, or by chance; or few of them may change (Fischetti and Lodi 2003).
+    plan (Rothberg 2007), away from some rows, or by chance; or few of them may change (Fischetti and Lodi 2003); or
+    they are kept where the relaxation itself is whole, those first that cost most to move (in the spirit of Berthold
+    2014).
     """
     better = True
     while better and len(state.domain.integers) >= FEWEST and _affords(state):
-        before = state.incumbent.value
-        neighbourhood = state.portfolio.choose()
-        through = _search(state, x, near, neighbourhood)
-        better = state.incumbent.value < before
-        state.effort.judge_near_search(better=better)
-        neighbourhood.learn(better=better, through=through)
+        better = _try(state, outcome, near, state.portfolio.choose())
         if state.incumbent.settled(state.frontier.bound):
             return
 
 
-def _search(state: SearchState, x: Floats, near: Near, neighbourhood: Neighbourhood) -> bool:
+def _try(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighbourhood) -> bool:
+    """Search in a neighbourhood, in a larger one where it was too small; say whether there was a better plan."""
+    before = state.incumbent.value
+    better = False
+    for _ in range(TRIES):
+        through = _search(state, outcome, near, neighbourhood)
+        better = state.incumbent.value < before
+        state.effort.judge_near_search(better=better)
+        neighbourhood.learn(better=better, through=through)
+        if better or not through or not _affords(state):
+            break
+    return better
+
+
+def _search(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighbourhood) -> bool:
     """Search in a neighbourhood; say whether all of it was searched."""
-    best = state.incumbent.best
-    assert best is not None
+    x, best = outcome.x, state.incumbent.best
+    assert x is not None
     if neighbourhood.kind == "few changes":
         return _within_few_changes(state, near, neighbourhood.share)
     integers = state.domain.integers
-    lower, upper = state.bounds.lower[integers], state.bounds.upper[integers]
-    # no better plan keeps a column where bounds exclude it by now
-    held = integers[(lower < upper) & (best[integers] >= lower) & (best[integers] <= upper)]
-    count = int(neighbourhood.share * len(held))
-    if count == 0:
+    held = integers[state.bounds.lower[integers] < state.bounds.upper[integers]]
+    lower, upper = state.bounds.lower[held], state.bounds.upper[held]
+    chance = state.portfolio.random.random(len(held))
+    if neighbourhood.kind == "point":
+        values = np.clip(np.round(x[held]), lower, upper)
+        dear = np.zeros(len(held)) if outcome.reduced is None else np.abs(outcome.reduced[held])
+        order = np.lexsort((chance, -dear, np.abs(x[held] - values) > NEAR))
+    else:
+        assert best is not None
+        values = best[held]
+        # no better plan keeps a column where bounds exclude it by now
+        excluded = (values < lower) | (values > upper)
+        free = int((1.0 - neighbourhood.share) * len(held))
+        order = np.lexsort((chance, _distance(state, x, held, neighbourhood, free), excluded))
+        order = order[: len(held) - int(excluded.sum())]
+    kept = order[: int(neighbourhood.share * len(held))]
+    if not len(kept):
         return True
-    distance = _distance(state, x, held, neighbourhood, len(held) - count)
-    order = np.lexsort((state.portfolio.random.random(len(held)), distance))
-    fixed = held[order[:count]]
-    return _search_within(state, near, state.bounds.lower, state.bounds.upper, fixed, best[fixed])
+    return _search_within(state, near, state.bounds.lower, state.bounds.upper, held[kept], values[kept])
 
 
 def _distance(state: SearchState, x: Floats, held: np.ndarray, neighbourhood: Neighbourhood, free: int) -> Floats:

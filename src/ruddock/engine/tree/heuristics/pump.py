@@ -13,8 +13,12 @@ from ruddock.problem import Floats
 PUMPS = 30  # rounds
 
 
-def pump(state: SearchState, x: Floats) -> None:
-    """Go to and fro between whole points and the nearest points of the relaxation (Fischetti, Glover and Lodi 2005)."""
+def pump(state: SearchState, x: Floats, most: float) -> None:
+    """Go to and fro between whole points and the nearest points of the relaxation, for some iterations.
+
+    By Fischetti, Glover and Lodi (2005).
+    """
+    end = state.effort.iterations + most
     integers = state.domain.integers
     if not len(integers) or len(state.domain.semis):
         return
@@ -25,7 +29,7 @@ def pump(state: SearchState, x: Floats) -> None:
     rng = np.random.default_rng(7)
     before: set[bytes] = set()
     for _ in range(PUMPS):
-        if state.effort.stopped():
+        if state.effort.stopped() or state.effort.iterations > end:
             return
         goal = np.clip(
             np.round(x[integers] + 0.2 * (rng.random(len(integers)) - 0.5) * bool(before)),
