@@ -9,7 +9,7 @@ from __future__ import annotations
 import heapq
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -276,8 +276,7 @@ class Frontier:
     def answered(self, back: Iterable[Node], away: Away) -> None:
         """End the oldest lease: take the nodes that came back; ``away`` says what is still open elsewhere."""
         lent = [*self.away.nodes, *self.leases.pop(0).nodes]
-        self.away = away
-        away.nodes = lent if away.count else []
+        self.away = replace(away, nodes=lent if away.count else [])
         self.push(back)
 
     def end_leases(self) -> None:
