@@ -17,6 +17,7 @@ from ruddock.engine.tree import heuristics, root, workers
 from ruddock.engine.tree import search as search_module
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.engine.tree.dominance import dominated
+from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics import jump
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.merging import merge_cliques
@@ -415,7 +416,7 @@ def test_searches_around_relaxations_and_plans_find_what_nodes_miss(monkeypatch:
     count, mean = found()
     monkeypatch.setattr(heuristics, "near_plan", lambda *_: None)
     only_first, worse = found()
-    monkeypatch.setattr(heuristics, "first_plan", lambda *_: None)
+    monkeypatch.setattr(heuristics, "search_around", lambda *_: None)
     assert count == only_first == len(problems)
     assert mean < worse
     assert found()[0] < count
@@ -430,6 +431,55 @@ def test_a_neighbourhood_grows_where_it_is_searched_through_and_shrinks_where_no
         for _ in range(50):
             tried.learn(better=False, through=through)
         assert tried.share == (LEAST if through else MOST)
+
+
+def lot_sizing(items: int, periods: int, seed: int) -> Problem:
+    """Return set-ups, amounts and stock of items that share the hours of each period."""
+    rng = np.random.default_rng(seed)
+    need = rng.integers(0, 60, (items, periods)).astype(float)
+    cells = np.arange(items * periods).reshape(items, periods)
+    n, later = cells.size, cells[:, 1:].ravel()
+    one = np.ones(n)
+    before = sparse.csr_matrix((np.ones(len(later)), (later, later - 1)), (n, n))
+    kept = sparse.hstack([sparse.csr_matrix((n, n)), sparse.eye(n), before - sparse.eye(n)])
+    most = need[:, ::-1].cumsum(axis=1)[:, ::-1].ravel()
+    within = sparse.hstack([-sparse.diags(most), sparse.eye(n), sparse.csr_matrix((n, n))])
+    by_period = sparse.csr_matrix((one, (cells.ravel() % periods, cells.ravel())), (periods, n))
+    hours = sparse.hstack([5.0 * by_period, by_period, sparse.csr_matrix((periods, n))])
+    room = np.full(periods, 1.6 * need.sum() / periods + 5.0 * items)
+    low = np.concatenate((need.ravel(), np.full(n + periods, -np.inf)))
+    high = np.concatenate((need.ravel(), np.zeros(n), room))
+    costs = np.concatenate((rng.integers(60, 200, n), np.zeros(n), rng.integers(1, 4, n))).astype(float)
+    kinds = np.concatenate((np.full(n, INTEGER), np.zeros(2 * n))).astype(np.uint8)
+    matrix = sparse.vstack([kept, within, hours]).tocsc()
+    upper = np.concatenate((one, np.full(2 * n, np.inf)))
+    return Problem.build(matrix, low, high, np.zeros(3 * n), upper, costs, kinds)
+
+
+def test_rounding_up_gives_a_plan_where_nothing_else_does(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(search_module, "jump", lambda state: None)
+    for name in ("jump_around", "search_around", "fix_and_propagate", "dive", "pump"):
+        monkeypatch.setattr(heuristics, name, lambda *_: None)
+    problem = lot_sizing(30, 12, 1)
+    outcome = solve(problem, Limits(nodes=2), Options(cores=1))
+    assert outcome.x is not None
+    assert_whole(problem, outcome.x)
+    monkeypatch.setattr(heuristics, "round_all", lambda *_: None)
+    assert solve(problem, Limits(nodes=2), Options(cores=1)).x is None
+
+
+def test_jumps_around_a_relaxation_come_near_to_its_bound() -> None:
+    for seed in range(3):
+        problem = tight_assignment(16, 0, seed)
+        state = SearchState(problem, Limits(), Options())
+        root.prepare(state)
+        state.frontier.begin(Node(-np.inf))
+        jump(state)
+        before = state.incumbent.value
+        relaxed = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
+        heuristics.jump_around(state, relaxed)
+        assert before > 1.2 * relaxed.objective
+        assert state.incumbent.value == pytest.approx(relaxed.objective)  # an assignment's point is whole
 
 
 def test_a_search_stopped_at_once_has_a_plan() -> None:

@@ -138,52 +138,35 @@ class Jump:
 
     def _mark(self, i):
         """Keep the list of violated rows in line with a row's activity."""
-        last: cython.int
-        at: cython.int = self.broken_at[i]
         size: cython.double = 1.0 + abs(self.activity[i])
-        if self._violation(i, self.activity[i]) > SMALL * size:
-            if at < 0:
-                self.broken_at[i] = self.broken_count
-                self.broken[self.broken_count] = i
-                self.broken_count += 1
-        elif at >= 0:
-            self.broken_count -= 1
-            last = self.broken[self.broken_count]
-            self.broken[at] = last
-            self.broken_at[last] = at
-            self.broken_at[i] = -1
+        listed: cython.bint = self._violation(i, self.activity[i]) > SMALL * size
+        self.broken_count = self._keep(self.broken, self.broken_at, self.broken_count, i, listed)
 
     def _file(self, j):
         """Keep the list of columns whose jump gains something in line with a score."""
-        last: cython.int
-        at: cython.int = self.good_at[j]
-        if self.score[j] > SMALL:
-            if at < 0:
-                self.good_at[j] = self.good_count
-                self.good[self.good_count] = j
-                self.good_count += 1
-        elif at >= 0:
-            self.good_count -= 1
-            last = self.good[self.good_count]
-            self.good[at] = last
-            self.good_at[last] = at
-            self.good_at[j] = -1
+        self.good_count = self._keep(self.good, self.good_at, self.good_count, j, self.score[j] > SMALL)
 
     def _file_dear(self, j):
         """Keep the list of columns whose jump makes the objective better in line with where one would jump to."""
+        listed: cython.bint = self.cost[j] * (self.target[j] - self.x[j]) < 0.0
+        self.dear_count = self._keep(self.dear, self.dear_at, self.dear_count, j, listed)
+
+    def _keep(self, items, places, count, k, listed):
+        """Put a number on a list, or take it off; return how many are on it then."""
         last: cython.int
-        at: cython.int = self.dear_at[j]
-        if self.cost[j] * (self.target[j] - self.x[j]) < 0.0:
+        at: cython.int = places[k]
+        if listed:
             if at < 0:
-                self.dear_at[j] = self.dear_count
-                self.dear[self.dear_count] = j
-                self.dear_count += 1
+                places[k] = count
+                items[count] = k
+                count += 1
         elif at >= 0:
-            self.dear_count -= 1
-            last = self.dear[self.dear_count]
-            self.dear[at] = last
-            self.dear_at[last] = at
-            self.dear_at[j] = -1
+            count -= 1
+            last = items[count]
+            items[at] = last
+            places[last] = at
+            places[k] = -1
+        return count
 
     def _gain(self, j, goal):
         """Return what the weighted violations fall by if a column jumps."""

@@ -36,6 +36,10 @@ class Neighbourhood:
         self.share = float(np.clip(self.share - self.step if through else self.share + self.step, LEAST, MOST))
         self.step = max(SMALLEST, SMALLER * self.step)
 
+    def leave_out(self) -> None:
+        """Draw it seldom from now on: the problem has nothing of the kind."""
+        self.score = 0.0
+
 
 def _kinds() -> list[Neighbourhood]:
     near_plan: tuple[Kind, ...] = ("relaxation", "rows", "few changes", "earlier", "chance")

@@ -9,15 +9,7 @@ from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics.diving import dive
 from ruddock.engine.tree.heuristics.jumping import jump, jump_around
-from ruddock.engine.tree.heuristics.near import (
-    Found,
-    Near,
-    better_at_once,
-    first_plan,
-    keep_start,
-    near_plan,
-    try_start,
-)
+from ruddock.engine.tree.heuristics.near import Found, Near, keep_start, near_plan, search_around, try_start
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
 from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_all, round_by_locks
@@ -29,6 +21,7 @@ __all__ = ["Found", "Near", "due", "jump", "keep_start", "look_for_plans", "near
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after
 DIVE_START, DIVE_SHARE = 5000, 0.2  # of all iterations that dives may take: so many, and this share
+LONG = 5000  # iterations of the root's relaxation, after which dives from it take long and come later
 NEAR_EVERY = 50  # nodes between two searches near a plan
 
 
@@ -54,7 +47,8 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
         room = state.effort.spent["dives"] < DIVE_START + DIVE_SHARE * state.effort.iterations
         if root and not state.options.inner:
             jump_around(state, outcome)
-            better_at_once(state, outcome, near)
+            if state.effort.iterations > LONG:
+                search_around(state, outcome, near)
         if root or (number % every == 0 and room):
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
             with state.effort.counted("dives"):
@@ -62,8 +56,8 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
                 lost = state.incumbent.best is None and not state.options.inner
                 if lost and root and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
-        if state.incumbent.best is None and not state.options.inner and not state.effort.stopped():
-            first_plan(state, outcome, near)
+        if state.incumbent.best is None and not state.options.inner:
+            search_around(state, outcome, near)
         again = state.incumbent.value < found or root or number % NEAR_EVERY == 0
         if state.effort.stopped():
             return
@@ -76,7 +70,7 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
 
 
 def _allowed(state: SearchState) -> float:
-    """Return how many iterations one dive may take, or one pump: at the root, about what its relaxation took."""
+    """Return how many iterations one dive may take, or one pump."""
     return DIVE_START + DIVE_SHARE * state.effort.iterations
 
 

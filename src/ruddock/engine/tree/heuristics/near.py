@@ -19,7 +19,6 @@ SHARE, START = 0.3, 5000  # of all iterations that they may take, beside a start
 EACH = 500  # iterations that beginning such a search takes about as long as
 A_PRICED_NODE = 1000  # iterations that a node bounded by prices takes about as long as
 TRIES = 4  # such searches in a row, each of more, while they are searched through
-LONG = 5000  # iterations of a relaxation, after which dives from it take long
 PATIENCE = 10  # such searches in vain after which their share is halved
 FEWEST, FEWEST_BINARY = 10, 20  # integer and binary columns, below which there are none
 FEW_CHANGES = 12  # of binary columns, within which one such search looks at first
@@ -72,15 +71,9 @@ def _complete(state: SearchState) -> bool:
     )
 
 
-def first_plan(state: SearchState, outcome: Outcome, near: Near) -> None:
-    """Search for a plan around the point of a relaxation, as long as there is none."""
-    if state.incumbent.best is None and len(state.domain.integers) >= FEWEST and _affords(state):
-        _try(state, outcome, near, state.portfolio.around_point)
-
-
-def better_at_once(state: SearchState, outcome: Outcome, near: Near) -> None:
-    """Search around the point of a relaxation before anything else, where that took long and dives would, too."""
-    if state.effort.iterations > LONG and len(state.domain.integers) >= FEWEST and _affords(state):
+def search_around(state: SearchState, outcome: Outcome, near: Near) -> None:
+    """Search around the point of a relaxation, for which no plan is needed."""
+    if len(state.domain.integers) >= FEWEST and _affords(state):
         _try(state, outcome, near, state.portfolio.around_point)
 
 
@@ -113,6 +106,9 @@ def _try(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighb
     better = False
     for _ in range(TRIES):
         through = _search(state, outcome, near, neighbourhood)
+        if through is None:
+            neighbourhood.leave_out()
+            break
         better = state.incumbent.value < before
         state.effort.judge_near_search(better=better)
         neighbourhood.learn(better=better, through=through)
@@ -121,8 +117,8 @@ def _try(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighb
     return better
 
 
-def _search(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighbourhood) -> bool:
-    """Search in a neighbourhood; say whether all of it was searched."""
+def _search(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighbourhood) -> bool | None:
+    """Search in a neighbourhood; say whether all of it was searched, or return None where there is none."""
     x, best = outcome.x, state.incumbent.best
     assert x is not None
     if neighbourhood.kind == "few changes":
@@ -145,7 +141,7 @@ def _search(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Nei
         order = order[: len(held) - int(excluded.sum())]
     kept = order[: int(neighbourhood.share * len(held))]
     if not len(kept):
-        return True
+        return None
     return _search_within(state, near, state.bounds.lower, state.bounds.upper, held[kept], values[kept])
 
 
@@ -180,14 +176,14 @@ def _of_some_rows(state: SearchState, held: np.ndarray, free: int) -> np.ndarray
     return opened[held]
 
 
-def _within_few_changes(state: SearchState, near: Near, share: float) -> bool:
-    """Search among plans that differ from the best one in few binary columns; say whether all of them were."""
+def _within_few_changes(state: SearchState, near: Near, share: float) -> bool | None:
+    """Search among plans that differ from the best one in few binary columns; say whether all were searched."""
     p, best = state.problem, state.incumbent.best
     assert best is not None
     integers = state.domain.integers
     binary = integers[(p.lower[integers] == 0) & (p.upper[integers] == 1)]
     if len(binary) < FEWEST_BINARY:
-        return True
+        return None
     row = np.zeros(p.n)
     row[binary] = np.where(best[binary] > 0.5, -1.0, 1.0)
     changes = max(2.0, np.round(FEW_CHANGES * (1.0 - share) / (1.0 - FIRST_SHARE)))
