@@ -251,6 +251,7 @@ class LinearSolve:
             "pushes",
             "bound_flips",
             "factorisations",
+            "entries",
         ):
             setattr(counters, name, getattr(counters, name) + getattr(outcome.counters, name))
         return outcome

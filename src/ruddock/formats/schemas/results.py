@@ -187,7 +187,8 @@ BODIES: dict[str, tuple[str, dict[str, Any]]] = {
         {
             **dict.fromkeys(("iterations", "network_pivots", "primal_iterations", "dual_iterations"), COUNT),
             **dict.fromkeys(
-                ("pushes", "bound_flips", "factorisations", "interior_steps", "gradient_steps", "nodes"), COUNT
+                ("pushes", "bound_flips", "factorisations", "entries", "interior_steps", "gradient_steps", "nodes"),
+                COUNT,
             ),
             "tightened": by_name(COUNT),
             "cuts": by_name(COUNT),
