@@ -244,6 +244,8 @@ def _moved(frontier: Frontier) -> tuple[int, int]:
     if there > UNEVEN * here and there > 2 * FEWEST:
         return 0, min(MOST_LENT, (there - here) // 2)
     few = min(BETTER, min(here, there) // 4)
+    if frontier.waiting_bound == away.bound:
+        return 0, 0
     return (few, 0) if frontier.waiting_bound < away.bound else (0, few)
 
 
