@@ -477,7 +477,8 @@ def test_jumps_around_a_relaxation_come_near_to_its_bound() -> None:
         jump(state)
         before = state.incumbent.value
         relaxed = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
-        heuristics.jump_around(state, relaxed)
+        assert relaxed.x is not None
+        heuristics.jump_around(state, heuristics.Point(relaxed.x, relaxed.reduced))
         assert before > 1.2 * relaxed.objective
         assert state.incumbent.value == pytest.approx(relaxed.objective)  # an assignment's point is whole
 

@@ -243,9 +243,9 @@ def _moved(frontier: Frontier) -> tuple[int, int]:
         return min(MOST_LENT, (here - there) // 2), 0
     if there > UNEVEN * here and there > 2 * FEWEST:
         return 0, min(MOST_LENT, (there - here) // 2)
-    few = min(BETTER, min(here, there) // 4)
     if frontier.waiting_bound == away.bound:
         return 0, 0
+    few = min(BETTER, here // 4, there // 4)
     return (few, 0) if frontier.waiting_bound < away.bound else (0, few)
 
 

@@ -17,7 +17,7 @@ from ruddock.engine.tree.blocks.begin import around
 from ruddock.engine.tree.blocks.prices import Generated, Generation, Priced
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
-from ruddock.engine.tree.heuristics import Near, near_plan
+from ruddock.engine.tree.heuristics import Near, Point, near_plan
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.walk import Walk
 from ruddock.problem import Floats
@@ -116,7 +116,7 @@ class PricedSearch(Walk):
                 with state.effort.part("heuristics"):
                     around(state, self.generation, found, lower, upper, self._near)
                     if state.incumbent.best is not None and not state.incumbent.settled(node.bound):
-                        near_plan(state, Outcome("stopped", x=x), self._near)
+                        near_plan(state, Point(x), self._near)
             moved = self._fixed(found.best)
             if not len(moved):
                 break

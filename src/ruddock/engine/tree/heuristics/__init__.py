@@ -9,14 +9,14 @@ from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics.diving import dive
 from ruddock.engine.tree.heuristics.jumping import jump, jump_around
-from ruddock.engine.tree.heuristics.near import Found, Near, keep_start, near_plan, search_around, try_start
+from ruddock.engine.tree.heuristics.near import Found, Near, Point, keep_start, near_plan, search_around, try_start
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
 from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_all, round_by_locks
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-__all__ = ["Found", "Near", "due", "jump", "keep_start", "look_for_plans", "near_plan", "try_start"]
+__all__ = ["Found", "Near", "Point", "due", "jump", "keep_start", "look_for_plans", "near_plan", "try_start"]
 
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after
@@ -41,36 +41,36 @@ def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple
     if outcome.x is None or not due(state, node):
         return
     root, number, every = node.depth == 0, state.effort.own_nodes, _between(state)
+    outer, point = not state.options.inner, Point(outcome.x, outcome.reduced)
     with state.effort.part("heuristics"):
         basis, found = outcome.basis, state.incumbent.value
         state.relaxation.note_weights(basis)
-        room = state.effort.spent["dives"] < DIVE_START + DIVE_SHARE * state.effort.iterations
-        if root and not state.options.inner:
-            jump_around(state, outcome)
-            if state.effort.iterations > LONG:
-                search_around(state, outcome, near)
+        room = state.effort.spent["dives"] < _allowed(state)
+        if root and outer and not state.incumbent.settled(outcome.bound):
+            jump_around(state, point)
+            if state.effort.iterations > LONG and not state.incumbent.settled(outcome.bound):
+                search_around(state, point, near)
         if root or (number % every == 0 and room):
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
             with state.effort.counted("dives"):
                 _round_and_dive(state, outcome, here, kinds)
-                lost = state.incumbent.best is None and not state.options.inner
-                if lost and root and not state.effort.stopped():
+                if state.incumbent.best is None and root and outer and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
-        if state.incumbent.best is None and not state.options.inner:
-            search_around(state, outcome, near)
+        if state.incumbent.best is None and outer:
+            search_around(state, point, near)
         again = state.incumbent.value < found or root or number % NEAR_EVERY == 0
         if state.effort.stopped():
             return
         if state.incumbent.best is not None and again and not state.incumbent.settled(outcome.bound):
             if state.incumbent.begin_polish():
                 polish(state)
-            if not state.options.inner:
-                near_plan(state, outcome, near)
+            if outer:
+                near_plan(state, point, near)
         state.relaxation.start_from(basis)
 
 
 def _allowed(state: SearchState) -> float:
-    """Return how many iterations one dive may take, or one pump."""
+    """Return how many iterations one dive may take, or one pump; and all of them, before another is begun."""
     return DIVE_START + DIVE_SHARE * state.effort.iterations
 
 

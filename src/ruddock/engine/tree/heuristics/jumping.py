@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.sparse import csc_matrix
 
-from ruddock.engine.outcome import Outcome
+from ruddock.engine.tree.heuristics.near import Point
 from ruddock.engine.tree.heuristics.rounding import round_by_locks
 from ruddock.engine.tree.jump import Jump
 from ruddock.engine.tree.state import SearchState
@@ -25,15 +25,14 @@ def jump(state: SearchState) -> None:
     p = state.problem
     if p.m and p.n and not len(state.domain.semis):
         lower, upper = _finite(state.bounds.lower, state.bounds.upper)
-        _improve(
-            state, lower, upper, np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
-        )
+        start = np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
+        _improve(state, lower, upper, start)
 
 
-def jump_around(state: SearchState, outcome: Outcome) -> None:
+def jump_around(state: SearchState, point: Point) -> None:
     """Look for plans near the point of a relaxation: columns that stand at a bound and cost most to move stay there."""
-    x, reduced = outcome.x, outcome.reduced
-    if x is None or reduced is None or not state.problem.m or len(state.domain.semis):
+    x, reduced = point
+    if reduced is None or not state.problem.m or len(state.domain.semis):
         return
     lower, upper = _finite(state.bounds.lower, state.bounds.upper)
     start = np.clip(round_by_locks(state, x), lower, upper)

@@ -8,7 +8,6 @@ from typing import NamedTuple, Protocol
 import numpy as np
 
 from ruddock.engine.measure import NEAR
-from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.portfolio import SHARE as FIRST_SHARE
 from ruddock.engine.tree.portfolio import Neighbourhood
 from ruddock.engine.tree.state import SearchState
@@ -29,6 +28,13 @@ class Found(NamedTuple):
 
     plan: Floats | None
     through: bool
+
+
+class Point(NamedTuple):
+    """The point of a relaxation, and its reduced costs where they are known."""
+
+    x: Floats
+    reduced: Floats | None = None
 
 
 class Near(Protocol):
@@ -71,10 +77,10 @@ def _complete(state: SearchState) -> bool:
     )
 
 
-def search_around(state: SearchState, outcome: Outcome, near: Near) -> None:
+def search_around(state: SearchState, point: Point, near: Near) -> None:
     """Search around the point of a relaxation, for which no plan is needed."""
     if len(state.domain.integers) >= FEWEST and _affords(state):
-        _try(state, outcome, near, state.portfolio.around_point)
+        _try(state, point, near, state.portfolio.around_point)
 
 
 def _affords(state: SearchState) -> bool:
@@ -85,7 +91,7 @@ def _affords(state: SearchState) -> bool:
     return effort.spent["near plans"] + EACH * effort.near_searches <= budget and not effort.stopped()
 
 
-def near_plan(state: SearchState, outcome: Outcome, near: Near) -> None:
+def near_plan(state: SearchState, point: Point, near: Near) -> None:
     """Search near the best plan, in one surrounding after another as long as that finds better ones.
 
     Columns are kept where the plan agrees with the relaxation (Danna, Rothberg and Le Pape 2005) or with an earlier
@@ -95,17 +101,17 @@ def near_plan(state: SearchState, outcome: Outcome, near: Near) -> None:
     """
     better = True
     while better and len(state.domain.integers) >= FEWEST and _affords(state):
-        better = _try(state, outcome, near, state.portfolio.choose())
+        better = _try(state, point, near, state.portfolio.choose())
         if state.incumbent.settled(state.frontier.bound):
             return
 
 
-def _try(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighbourhood) -> bool:
+def _try(state: SearchState, point: Point, near: Near, neighbourhood: Neighbourhood) -> bool:
     """Search in a neighbourhood, in a larger one where it was too small; say whether there was a better plan."""
     before = state.incumbent.value
     better = False
     for _ in range(TRIES):
-        through = _search(state, outcome, near, neighbourhood)
+        through = _search(state, point, near, neighbourhood)
         if through is None:
             neighbourhood.leave_out()
             break
@@ -117,10 +123,9 @@ def _try(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighb
     return better
 
 
-def _search(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Neighbourhood) -> bool | None:
+def _search(state: SearchState, point: Point, near: Near, neighbourhood: Neighbourhood) -> bool | None:
     """Search in a neighbourhood; say whether all of it was searched, or return None where there is none."""
-    x, best = outcome.x, state.incumbent.best
-    assert x is not None
+    (x, reduced), best = point, state.incumbent.best
     if neighbourhood.kind == "few changes":
         return _within_few_changes(state, near, neighbourhood.share)
     integers = state.domain.integers
@@ -129,7 +134,7 @@ def _search(state: SearchState, outcome: Outcome, near: Near, neighbourhood: Nei
     chance = state.portfolio.random.random(len(held))
     if neighbourhood.kind == "point":
         values = np.clip(np.round(x[held]), lower, upper)
-        dear = np.zeros(len(held)) if outcome.reduced is None else np.abs(outcome.reduced[held])
+        dear = np.zeros(len(held)) if reduced is None else np.abs(reduced[held])
         order = np.lexsort((chance, -dear, np.abs(x[held] - values) > NEAR))
     else:
         assert best is not None
@@ -187,10 +192,8 @@ def _within_few_changes(state: SearchState, near: Near, share: float) -> bool | 
     row = np.zeros(p.n)
     row[binary] = np.where(best[binary] > 0.5, -1.0, 1.0)
     changes = max(2.0, np.round(FEW_CHANGES * (1.0 - share) / (1.0 - FIRST_SHARE)))
-    found = near(p.with_rows(row[None, :], -np.inf, changes - float((best[binary] > 0.5).sum())), NODES, cutoff=True)
-    if found.plan is not None:
-        state.try_plan(found.plan)
-    return found.through
+    within = p.with_rows(row[None, :], -np.inf, changes - float((best[binary] > 0.5).sum()))
+    return _take(state, near(within, NODES, cutoff=True))
 
 
 def _search_within(
@@ -201,7 +204,11 @@ def _search_within(
     lower[fixed] = upper[fixed] = values
     semis = state.domain.semis
     lower[semis], upper[semis] = state.problem.lower[semis], state.problem.upper[semis]
-    found = near(replace(state.problem, lower=lower, upper=upper), NODES, cutoff=True)
+    return _take(state, near(replace(state.problem, lower=lower, upper=upper), NODES, cutoff=True))
+
+
+def _take(state: SearchState, found: Found) -> bool:
+    """Take the plan of a search, if it has one; say whether it went through all there was."""
     if found.plan is not None:
         state.try_plan(found.plan)
     return found.through
@@ -214,6 +221,4 @@ def _repair(state: SearchState, near: Near, columns: np.ndarray, values: Floats)
     low, high = state.domain.lower[columns], state.domain.upper[columns]
     costs[columns] = np.where(values <= low, 1.0, np.where(values >= high, -1.0, 0.0))
     nearest = replace(p, costs=costs, offset=0.0)
-    found = near(nearest, NODES).plan
-    if found is not None:
-        state.try_plan(found)
+    _take(state, near(nearest, NODES))
