@@ -216,7 +216,7 @@ def test_cuts_and_tightening_leave_no_whole_plan_out() -> None:
                 low, high = np.where(whole, point, state.bounds.lower), np.where(whole, point, state.bounds.upper)
                 fixed = replace(state.relaxation.problem, lower=low, upper=high, kinds=np.zeros_like(problem.kinds))
                 assert solve(fixed).status == "optimal", (structure, seed, point)
-    assert set(cut) == {"rounding", "tableau", "cover", "clique", "implied bound", "zero-half"}
+    assert set(cut) == {"rounding", "tableau", "cover", "clique", "implied bound", "zero-half", "path"}
     assert sum(cut.values()) >= 250
 
 
@@ -322,9 +322,10 @@ def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatc
     monkeypatch.setattr(root, "FEWEST", 2)
     monkeypatch.setattr(root, "RESTART_SHARE", 0.05)
     monkeypatch.setattr(search_module, "jump", lambda state: None)  # which finds the best plan before there is a root
+    monkeypatch.setattr(heuristics, "jump_around", lambda *_: None)
     restarts = 0
     for seed in range(25):
-        for structure in ("assignment", "fixed charge", "covers"):
+        for structure in ("knapsacks", "fixed charge", "ordering"):
             problem = integer_problem(structure, seed)
             outcome = solve(problem)
             restarts += outcome.counters.tightened.get("restarts", 0)
@@ -401,9 +402,10 @@ def tight_assignment(size: int, sides: int, seed: int) -> Problem:
 
 def test_searches_around_relaxations_and_plans_find_what_nodes_miss(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(search_module, "jump", lambda state: None)
-    for name in ("round_by_locks", "fix_and_propagate", "dive", "pump", "polish"):
-        monkeypatch.setattr(heuristics, name, lambda state, *_: state.problem.lower)
-    problems = [tight_assignment(16, 3, seed) for seed in (0, 1, 4)]
+    monkeypatch.setattr(heuristics, "round_by_locks", lambda state, *_: state.problem.lower)
+    for name in ("jump_around", "fix_and_propagate", "dive", "pump", "polish"):
+        monkeypatch.setattr(heuristics, name, lambda *_, **__: None)
+    problems = [tight_assignment(17, 3, seed) for seed in (0, 1, 4, 7)]
 
     def found() -> tuple[int, float]:
         outcomes = [solve(problem, Limits(nodes=30), Options(cores=1)) for problem in problems]
@@ -459,7 +461,7 @@ def lot_sizing(items: int, periods: int, seed: int) -> Problem:
 def test_rounding_up_gives_a_plan_where_nothing_else_does(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(search_module, "jump", lambda state: None)
     for name in ("jump_around", "search_around", "fix_and_propagate", "dive", "pump"):
-        monkeypatch.setattr(heuristics, name, lambda *_: None)
+        monkeypatch.setattr(heuristics, name, lambda *_, **__: None)
     problem = lot_sizing(30, 12, 1)
     outcome = solve(problem, Limits(nodes=2), Options(cores=1))
     assert outcome.x is not None

@@ -9,14 +9,17 @@ from ruddock.engine.outcome import BASIC, Outcome
 from ruddock.engine.tree.cuts.combinatorial import clique_cuts, covers, implied_bounds
 from ruddock.engine.tree.cuts.frame import Cut, Frame, chosen
 from ruddock.engine.tree.cuts.halves import halves
+from ruddock.engine.tree.cuts.paths import Paths
 from ruddock.engine.tree.cuts.rounding import summed_rows, tableau_rows
 from ruddock.engine.tree.state import SearchState
+from ruddock.engine.tree.tighten import VariableBound
 
 ROUNDS = 30
 INNER_ROUNDS = 3  # of a search near a plan
 TAIL = 4  # rounds after which too little gain ends it
 GAIN = 0.01  # of all that the rounds have gained so far
-MOST_CUTS, MOST_OF_LARGE = 100, 2000  # of a round, beside a share of rows and columns up to the second
+MOST_CUTS, SHARE = 100, 0.25  # of a round, and a share of rows and columns beside
+MOST_ENTRIES = 10_000  # of a round, and as many as the problem has beside
 SECONDS_SHARE = 0.5  # of the time limit
 
 
@@ -25,14 +28,16 @@ def cut_root(state: SearchState, outcome: Outcome) -> Outcome:
     own, limits = state.relaxation.problem.m, state.effort.limits
     values = [outcome.objective]
     misses = np.zeros(own, np.int64)
-    most = MOST_CUTS + min((own + state.problem.n) // 4, MOST_OF_LARGE)
+    paths = Paths(state.relaxation.problem, state.bounds.lower, state.bounds.upper, _variable_bounds(state))
+    n, entries = state.problem.n, MOST_ENTRIES + state.relaxation.problem.nonzeros
+    most = MOST_CUTS + int(SHARE * (own + n))
     for _ in range(INNER_ROUNDS if state.options.inner else ROUNDS):
         x = outcome.x
         if outcome.status != "optimal" or x is None or not len(state.domain.violated(x)):
             break
         if state.effort.stopped() or limits.elapsed() > SECONDS_SHARE * limits.seconds:
             break
-        cuts = chosen(_separated(state, outcome, misses), state.problem.n, most)
+        cuts = chosen(_separated(state, outcome, misses, paths), n, most, entries)
         if not cuts:
             break
         _drop_slack(state, outcome, own)
@@ -55,10 +60,14 @@ def cut_root(state: SearchState, outcome: Outcome) -> Outcome:
     return outcome
 
 
-def _separated(state: SearchState, outcome: Outcome, misses: np.ndarray) -> list[Cut]:
+def _variable_bounds(state: SearchState) -> list[VariableBound]:
+    return state.tightening.variable_bounds if state.tightening is not None else []
+
+
+def _separated(state: SearchState, outcome: Outcome, misses: np.ndarray, paths: Paths) -> list[Cut]:
     """Return all kinds of cuts that the point breaks."""
     assert outcome.x is not None
-    bounds = state.tightening.variable_bounds if state.tightening is not None else []
+    bounds = _variable_bounds(state)
     frame = Frame(
         state.relaxation.problem,
         outcome.x,
@@ -69,7 +78,7 @@ def _separated(state: SearchState, outcome: Outcome, misses: np.ndarray) -> list
         state.effort.stopped,
     )
     cuts = tableau_rows(frame, state.relaxation.solver) + summed_rows(frame, misses) + covers(frame)
-    cuts += implied_bounds(frame, bounds) + halves(frame)
+    cuts += paths.cuts(frame) + implied_bounds(frame, bounds) + halves(frame)
     if state.tightening is not None:
         cuts += clique_cuts(frame, state.tightening.cliques)
     return cuts

@@ -1,3 +1,6 @@
+from ruddock.engine.tree.ranking cimport Ranking
+
+
 cdef class Jump:
     cdef int[::1] cp
     cdef int[::1] ci
@@ -13,7 +16,7 @@ cdef class Jump:
     cdef double[::1] upper
     cdef signed char[::1] whole
     cdef double[::1] cost
-    cdef readonly double[::1] x
+    cdef double[::1] x
     cdef double[::1] target
     cdef double[::1] score
     cdef double[::1] activity
@@ -25,6 +28,13 @@ cdef class Jump:
     cdef int[::1] dear_at
     cdef int[::1] broken
     cdef int[::1] broken_at
+    cdef readonly double[::1] kept
+    cdef double kept_value
+    cdef int[::1] moved
+    cdef int[::1] moved_at
+    cdef int moved_count
+    cdef Ranking ranking
+    cdef bint greedy
     cdef int good_count
     cdef int dear_count
     cdef readonly int broken_count
@@ -44,6 +54,10 @@ cdef class Jump:
     cdef double _gain(self, int j, double goal) noexcept nogil
     cdef void _rate(self, int j) noexcept nogil
     cdef double _rounded(self, int j, double goal, bint up) noexcept nogil
+    cdef int _undo(self, int count) noexcept nogil
+    cdef bint _mend(self, int count) noexcept nogil
+    cdef void _keep_plan(self) noexcept nogil
+    cdef void _go_back(self) noexcept nogil
     cdef void _descend(self) noexcept nogil
     cdef void _add_up(self) noexcept nogil
     cdef void _step(self) noexcept nogil

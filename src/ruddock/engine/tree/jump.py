@@ -1,9 +1,11 @@
 # cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
 """A search for plans without any relaxation: one column after another jumps to where weighted violations are least.
 
-Rows that stay violated gain weight, so that the search leaves every place where no jump helps (Luteberget and Sartor
-2023). Of binary columns the value to jump to is the other one; of others the best of those that mend a violated row.
-Once there is a plan, the objective has to become better than a threshold, as one more row that gains weight.
+First those jump that mend most for what they cost. Rows that stay violated gain weight, so that the search leaves every
+place where no jump helps (Luteberget and Sartor 2023). Of binary columns the value to jump to is the other one; of
+others the best of those that mend a violated row. Once there is a plan, the objective has to become better than a
+threshold, as one more row that gains weight; or small parts of the plan are undone and mended again, and stay so where
+that is no worse (ruin and recreate, Schrimpf and others 2000).
 """
 
 import numpy as np
@@ -13,12 +15,21 @@ try:
 except ImportError:  # the interpreted case without Cython at hand
     from ruddock.engine import interpreted as cython
 
+if cython.compiled:
+    from cython.cimports.ruddock.engine.tree.ranking import Ranking
+else:
+    from ruddock.engine.tree.ranking import Ranking
+
 INFINITY = cython.declare(cython.double, float("inf"))
 MASK = cython.declare(cython.ulonglong, 0xFFFFFFFFFFFFFFFF)
 SMALL = cython.declare(cython.double, 1e-9)  # a violation below this is none
 SAMPLE = cython.declare(cython.int, 25)  # columns that are compared before one jumps
 HEAVIER = cython.declare(cython.int, 40)  # violated rows that gain weight at once
+FREE = cython.declare(cython.double, 1e30)  # weighs what mends and costs nothing before all that does
 MOST_PULL = cython.declare(cython.double, 1e50)  # that the objective gains
+MOST_UNDONE = cython.declare(cython.int, 30)  # jumps that are undone at once
+LOOKED_AT = cython.declare(cython.int, 400)  # entries of a row that are looked at for more of them
+MENDS = cython.declare(cython.int, 20)  # jumps that mend what one of them breaks, at most
 ROWS = cython.declare(cython.int, 6)  # violated rows that a column which is not binary is tried for
 
 
@@ -38,7 +49,8 @@ class Jump:
 
     Attributes
     ----------
-    x : float array
+    kept : float array
+        The last plan.
     touched : int
         Entries so far.
     """
@@ -58,10 +70,13 @@ class Jump:
         self.good, self.good_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
         self.broken, self.broken_at = np.zeros(self.m + 1, np.int32), np.full(self.m, -1, np.int32)
         self.dear, self.dear_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
-        self.good_count = self.broken_count = self.dear_count = 0
+        self.kept = np.array(start, float)
+        self.moved, self.moved_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
+        self.ranking, self.greedy = Ranking(self.n), True
+        self.good_count = self.broken_count = self.dear_count = self.moved_count = 0
         self.aim = float("inf")
         self.pull = 1.0 / max(1e-12, np.abs(np.asarray(cost)).max(initial=0.0))
-        self.value = 0.0
+        self.value, self.kept_value = 0.0, float("inf")
         self.random = 88172645463325252 + 7919 * seed
         self.touched = self.moves = 0
         self._begin()
@@ -88,13 +103,116 @@ class Jump:
         with cython.nogil:
             while self.touched < end:
                 if self.broken_count == 0 and self.value <= self.aim:
+                    self.greedy = False
                     self._descend()
                     self._add_up()
                     if self.value <= self.aim and self.broken_count == 0:
                         found = True
+                        self._keep_plan()
                         break
                 self._step()
         return found
+
+    def hold(self):
+        """Take where the search begins for the last plan, if it is one; say whether it is."""
+        if self.broken_count == 0:
+            self._keep_plan()
+        return self.holds
+
+    @property
+    def holds(self):
+        """Whether there is a last plan."""
+        return self.kept_value < INFINITY
+
+    def improve(self, budget):
+        """Undo parts of a plan and mend them again, for some work; say whether the plan has become better."""
+        end: cython.longlong = self.touched + budget
+        best: cython.double
+        mended: cython.bint
+        with cython.nogil:
+            self._go_back()
+            best = self.kept_value
+            while self.touched < end and self.dear_count > 0:
+                self.greedy = True
+                mended = self._mend(self._undo(1 + self._draw(MOST_UNDONE)))
+                self.greedy = False
+                if mended:
+                    self._descend()
+                    mended = self.broken_count == 0
+                if mended and self.value <= self.kept_value:
+                    if self.value < self.kept_value - SMALL * abs(self.kept_value):
+                        self._add_up()
+                    self._keep_plan()
+                else:
+                    self._go_back()
+                self.touched += 100
+            self._go_back()
+            self.touched = max(self.touched, end)  # also where there is nothing to undo
+        return self.kept_value < best
+
+    def _undo(self, count):
+        """Let dear columns near one another jump to where they cost less; return how many did."""
+        k: cython.int
+        e: cython.int
+        f: cython.int
+        i: cython.int
+        first: cython.int
+        done: cython.int = 0
+        j: cython.int = self.dear[self._draw(self.dear_count)]
+        self._move(j)
+        while done < count:
+            done += 1
+            if self.cp[j] == self.cp[j + 1]:
+                break
+            i = self.ci[self.cp[j] + self._draw(self.cp[j + 1] - self.cp[j])]
+            first = self._draw(self.rp[i + 1] - self.rp[i])
+            e = min(self.rp[i + 1] - self.rp[i], LOOKED_AT)
+            self.touched += e
+            k = -1
+            for f in range(e):
+                k = self.rj[self.rp[i] + (first + f) % (self.rp[i + 1] - self.rp[i])]
+                if self.dear_at[k] >= 0 and k != j:
+                    break
+                k = -1
+            if k < 0:
+                k = self.dear[self._draw(self.dear_count)] if self.dear_count > 0 else -1
+                if k < 0:
+                    break
+            j = k
+            self._move(j)
+        return done
+
+    def _mend(self, count):
+        """Let those columns jump that mend most for what they cost; say whether nothing is broken then."""
+        k: cython.int
+        for k in range(MENDS * count):
+            if self.broken_count == 0 or self.ranking.count == 0:
+                break
+            self._move(self.ranking.first())
+            self.touched += 10
+        return self.broken_count == 0
+
+    def _keep_plan(self):
+        """Keep the plan to go back to."""
+        k: cython.int
+        for k in range(self.moved_count):
+            self.kept[self.moved[k]] = self.x[self.moved[k]]
+            self.moved_at[self.moved[k]] = -1
+        self.moved_count = 0
+        self.kept_value = self.value
+
+    def _go_back(self):
+        """Take back all jumps since a plan was kept."""
+        k: cython.int
+        j: cython.int
+        for k in range(self.moved_count):
+            j = self.moved[k]
+            if self.x[j] != self.kept[j]:
+                self.target[j] = self.kept[j]
+                self._move(j)
+            self.moved_at[j] = -1
+        self.moved_count = 0
+        self.value = self.kept_value
 
     def _descend(self):
         """Let all columns jump that make the objective better and violate nothing."""
@@ -143,7 +261,13 @@ class Jump:
         self.broken_count = self._keep(self.broken, self.broken_at, self.broken_count, i, listed)
 
     def _file(self, j):
-        """Keep the list of columns whose jump gains something in line with a score."""
+        """Keep the list of columns whose jump gains something in line with a score, and their ranking by its price."""
+        dear: cython.double
+        if self.score[j] <= SMALL:
+            self.ranking.remove(j)
+        elif self.greedy:
+            dear = self.cost[j] * (self.target[j] - self.x[j])
+            self.ranking.put(j, self.score[j] / dear if dear > 0.0 else self.score[j] * FREE)
         self.good_count = self._keep(self.good, self.good_at, self.good_count, j, self.score[j] > SMALL)
 
     def _file_dear(self, j):
@@ -245,9 +369,12 @@ class Jump:
         j: cython.int = -1
         if self.broken_count == 0:
             j = self._cheaper()
+        elif self.greedy and self.ranking.count > 0:
+            j = self.ranking.first()
         elif self.good_count > 0:
             j = self._best_good()
         else:
+            self.greedy = False
             self._gain_weight()
             j = self._best_good() if self.good_count > 0 else self._best_of_row()
         if j >= 0 and self.target[j] != self.x[j]:
@@ -347,6 +474,10 @@ class Jump:
         after: cython.double
         step: cython.double
         change: cython.double = self.target[j] - self.x[j]
+        if self.moved_at[j] < 0:
+            self.moved_at[j] = self.moved_count
+            self.moved[self.moved_count] = j
+            self.moved_count += 1
         self.value += self.cost[j] * change
         self.x[j] = self.target[j]
         self.moves += 1

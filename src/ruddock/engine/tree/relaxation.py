@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from ruddock.engine import sifting
+from ruddock.engine.measure import NEAR
 from ruddock.engine.outcome import Basis, Limits, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree import vectors
@@ -25,11 +26,13 @@ class Relaxation:
     solver : LinearSolver
     whole : bool array, shape (n,)
         Which columns are integer, those that rows make so among them.
+    own : int
+        How many rows it began with; cuts follow.
     """
 
     def __init__(self, problem: Problem, domain: Domain, effort: Effort) -> None:
         self._semis, self._effort = domain.semis, effort
-        self.problem = problem
+        self.problem, self.own = problem, problem.m
         self.whole = whole_columns(problem) != 0
         self.solver: LinearSolver
         self._weights: tuple[Basis | None, Floats | None] = None, None  # of the basis of the node at work
@@ -44,7 +47,7 @@ class Relaxation:
     def load(self, problem: Problem | None = None) -> None:
         """Take another problem in the same columns, or the same once more, on a solver without history."""
         if problem is not None:
-            self.problem, self.whole = problem, whole_columns(problem) != 0
+            self.problem, self.whole, self.own = problem, whole_columns(problem) != 0, problem.m
         self._branched = self.whole.copy()
         self._branched[self._semis] = True
         self.solver = LinearSolver(self.problem, counters=self._effort.counters)
@@ -112,6 +115,26 @@ class Relaxation:
         self.solver.start_from(basis, known)
 
     # ------------------------------------------------------------------ rows
+
+    def with_cuts(self, problem: Problem, plan: Floats | None) -> Problem:
+        """Return a problem in the same columns with those rows added to this one that have something to say there.
+
+        Parameters
+        ----------
+        problem : with tighter bounds
+        plan : one that is to be kept, or None
+        """
+        p = self.problem
+        if p.m == self.own:
+            return problem
+        cuts = p.matrix().tocsr()[self.own :]
+        low, high = p.row_lower[self.own :], p.row_upper[self.own :]
+        # where all whole columns of a cut are fixed, the rows that it came from say the same
+        kept = abs(cuts) @ (self.whole & (problem.lower < problem.upper)).astype(float) > 0
+        if plan is not None:
+            activity = cuts @ plan
+            kept &= (activity >= low - NEAR) & (activity <= high + NEAR)
+        return problem.with_rows(cuts[kept], low[kept], high[kept])
 
     def append(self, matrix: object, low: Floats, high: Floats) -> None:
         """Append rows."""

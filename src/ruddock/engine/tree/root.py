@@ -87,7 +87,8 @@ def at_root(state: SearchState, node: Node, outcome: Outcome, near: Near, call: 
     if outcome.reduced is not None:
         state.bounds.know_root(outcome.reduced, outcome.bound)
     if outcome.x is not None and len(state.domain.violated(outcome.x)):
-        look_for_plans(state, node, outcome, (state.bounds.lower, state.bounds.upper), near)
+        here = state.bounds.lower, state.bounds.upper
+        look_for_plans(state, node, outcome, here, near, cuts_follow=_cuts(state, outcome))
         state.take_new_rows()
         if state.incumbent.settled(outcome.bound):
             return outcome
@@ -103,9 +104,13 @@ def at_root(state: SearchState, node: Node, outcome: Outcome, near: Near, call: 
     return outcome
 
 
+def _cuts(state: SearchState, outcome: Outcome) -> bool:
+    return state.options.cuts and outcome.basis is not None
+
+
 def _cut(state: SearchState, outcome: Outcome) -> Outcome:
     """Strengthen the relaxation of the root by cuts, where these are wanted."""
-    if not state.options.cuts or outcome.basis is None:
+    if not _cuts(state, outcome):
         return outcome
     state.relaxation.start_from(outcome.basis)
     with state.effort.part("cuts"):

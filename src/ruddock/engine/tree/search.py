@@ -23,6 +23,7 @@ from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
 from ruddock.engine.tree.heuristics import Found, due, jump, keep_start, look_for_plans, try_start
 from ruddock.engine.tree.lattice import whole_solution
+from ruddock.engine.tree.part import Part
 from ruddock.engine.tree.plunge import AGAIN, ASK, CLOSED, FIXED, OUTSIDE, SPLIT, Plunge
 from ruddock.engine.tree.pseudocosts import FLOOR
 from ruddock.engine.tree.state import SearchState
@@ -393,6 +394,11 @@ class TreeSearch(Walk):
         state, effort = self.state, self.state.effort
         if cutoff and state.incumbent.best is not None:
             problem = problem.with_rows(problem.costs[None, :], -np.inf, state.incumbent.threshold())
+        part = Part.of(problem)
+        effort.near_searches += 1
+        if part is None:
+            return Found(None, through=True)
+        problem = part.problem
         iterations = NEAR_SIZE * (problem.m + problem.n) + NEAR_ITERATIONS
         limits = effort.within(nodes=nodes, iterations=iterations, share=NEAR_SHARE)
         options = replace(
@@ -401,9 +407,9 @@ class TreeSearch(Walk):
         search = TreeSearch(SearchState(problem, limits, options, effort.counters))
         with effort.counted("near plans"):
             through = search.run().reason is None
-        effort.near_searches += 1
         effort.near_nodes += search.state.effort.nodes
-        return Found(search.state.incumbent.best, through)
+        best = search.state.incumbent.best
+        return Found(None if best is None else part.plan(best), through)
 
     def _unbounded(self) -> Outcome:
         """Settle a problem whose relaxation is unbounded: with any whole plan at all, so is it (Meyer 1974)."""

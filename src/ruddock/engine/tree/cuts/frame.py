@@ -18,6 +18,7 @@ RANGE = 1e6  # largest ratio of a cut's coefficients
 TINY = 1e-7  # coefficients below this part of the largest are taken out
 DENSEST, SHARE = 40, 0.04  # entries of a cut at most, beside a share of the columns
 SAFETY = 1e-9  # part of its size by which every cut is left a little loose
+TOGETHER = 256  # cuts that are compared with all others at once
 LOSS = 64 * 2.0**-52  # of all terms of a limit: what adding them up may lose
 
 
@@ -136,8 +137,8 @@ class Frame:
         return Cut(columns, values, limit, efficacy, kind) if efficacy > LEAST_EFFICACY else None
 
 
-def chosen(cuts: list[Cut], n: int, most: int, parallel: float = 0.9) -> list[Cut]:
-    """Return the best cuts of which no two are nearly parallel."""
+def chosen(cuts: list[Cut], n: int, most: int, entries: int, parallel: float = 0.9) -> list[Cut]:
+    """Return the best cuts of which no two are nearly parallel: up to so many, of so many entries."""
     cuts = sorted(cuts, key=lambda cut: -cut.efficacy)[: 3 * most]
     if not cuts:
         return []
@@ -150,14 +151,18 @@ def chosen(cuts: list[Cut], n: int, most: int, parallel: float = 0.9) -> list[Cu
         ),
         shape=(len(cuts), n),
     )
+    across = unit.T.tocsr()
     taken: list[int] = []
     free = np.ones(len(cuts), bool)
-    columns = unit.tocsc()
-    for k in range(len(cuts)):
-        if len(taken) == most:
-            break
-        if free[k]:
+    for begin in range(0, len(cuts), TOGETHER):
+        rows = begin + np.flatnonzero(free[begin : begin + TOGETHER])
+        near = (unit[rows] @ across).toarray() > parallel if len(rows) else []
+        for k, along in zip(rows.tolist(), near, strict=True):
+            if not free[k]:
+                continue
+            entries -= len(cuts[k].columns)
+            if len(taken) == most or (entries < 0 and taken):
+                return [cuts[k] for k in taken]
             taken.append(k)
-            part = slice(unit.indptr[k], unit.indptr[k + 1])
-            free &= columns[:, unit.indices[part]] @ unit.data[part] <= parallel
+            free &= ~along
     return [cuts[k] for k in taken]

@@ -94,7 +94,8 @@ def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
     p = frame.problem
     owner = np.repeat(np.arange(p.m), np.diff(frame.rows.indptr))
     size = np.sqrt(np.bincount(owner, frame.rows.data**2, p.m)) + 1e-9
-    mixed = np.bincount(owner, frame.fraction[frame.rows.indices] > 1e-6, p.m)
+    split = np.maximum(frame.fraction, np.where(frame.by >= 0, frame.fraction[frame.by], 0.0)) > 1e-6
+    mixed = np.bincount(owner, split[frame.rows.indices], p.m)
     between = np.where(frame.whole, 0.0, np.minimum(frame.z, 1e6))
     loose = np.bincount(owner, between[frame.rows.indices] > 1e-6, p.m)
     tight = frame.room / size

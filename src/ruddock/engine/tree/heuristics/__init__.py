@@ -7,9 +7,18 @@ from __future__ import annotations
 
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
-from ruddock.engine.tree.heuristics.diving import dive
+from ruddock.engine.tree.heuristics.diving import Box, dive
 from ruddock.engine.tree.heuristics.jumping import jump, jump_around
-from ruddock.engine.tree.heuristics.near import Found, Near, Point, keep_start, near_plan, search_around, try_start
+from ruddock.engine.tree.heuristics.near import (
+    Found,
+    Near,
+    Point,
+    keep_start,
+    near_plan,
+    search_around,
+    search_within,
+    try_start,
+)
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
 from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_all, round_by_locks
@@ -36,32 +45,49 @@ def _between(state: SearchState) -> int:
     return DIVE_EVERY if state.incumbent.best is None else LATER_EVERY
 
 
-def look_for_plans(state: SearchState, node: Node, outcome: Outcome, here: tuple[Floats, Floats], near: Near) -> None:
-    """Look for plans where it pays: at the root, and now and then."""
+def look_for_plans(
+    state: SearchState,
+    node: Node,
+    outcome: Outcome,
+    here: Box,
+    near: Near,
+    *,
+    cuts_follow: bool = False,
+) -> None:
+    """Look for plans where it pays: at the root, and now and then.
+
+    Parameters
+    ----------
+    cuts_follow : whether cuts are about to move the point: where relaxations take long, it is only rounded before
+    """
     if outcome.x is None or not due(state, node):
         return
     root, number, every = node.depth == 0, state.effort.own_nodes, _between(state)
     outer, point = not state.options.inner, Point(outcome.x, outcome.reduced)
+    long = state.effort.iterations > LONG
+    brief = cuts_follow and long
     with state.effort.part("heuristics"):
         basis, found = outcome.basis, state.incumbent.value
         state.relaxation.note_weights(basis)
         room = state.effort.spent["dives"] < _allowed(state)
         if root and outer and not state.incumbent.settled(outcome.bound):
             jump_around(state, point)
-            if state.effort.iterations > LONG and not state.incumbent.settled(outcome.bound):
+            if long and not brief and not state.incumbent.settled(outcome.bound):
                 search_around(state, point, near)
         if root or (number % every == 0 and room):
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
             with state.effort.counted("dives"):
-                _round_and_dive(state, outcome, here, kinds)
-                if state.incumbent.best is None and root and outer and not state.effort.stopped():
+                few = _round_and_dive(state, outcome, here, () if brief else kinds, to_few=long and outer)
+                if state.incumbent.best is None and root and outer and not brief and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
+            if few is not None and not state.effort.stopped():
+                search_within(state, few, near)
         if state.incumbent.best is None and outer:
             search_around(state, point, near)
         again = state.incumbent.value < found or root or number % NEAR_EVERY == 0
         if state.effort.stopped():
             return
-        if state.incumbent.best is not None and again and not state.incumbent.settled(outcome.bound):
+        if state.incumbent.best is not None and again and not brief and not state.incumbent.settled(outcome.bound):
             if state.incumbent.begin_polish():
                 polish(state)
             if outer:
@@ -74,16 +100,22 @@ def _allowed(state: SearchState) -> float:
     return DIVE_START + DIVE_SHARE * state.effort.iterations
 
 
-def _round_and_dive(state: SearchState, outcome: Outcome, here: tuple[Floats, Floats], kinds: tuple[str, ...]) -> None:
-    """Round the point of a relaxation, then dive from it in some ways, until a plan is as good as the bound."""
+def _round_and_dive(
+    state: SearchState, outcome: Outcome, here: Box, kinds: tuple[str, ...], *, to_few: bool
+) -> Floats | None:
+    """Round the point of a relaxation, then dive from it in some ways, until a plan is as good as the bound.
+
+    Returns the point of the first dive that has left few columns, where that is wanted.
+    """
     assert outcome.x is not None
-    basis = outcome.basis
+    basis, few = outcome.basis, None
     state.try_plan(round_by_locks(state, outcome.x))
     round_all(state, outcome.x)
     if not state.incumbent.settled(outcome.bound) and not state.effort.stopped():
         fix_and_propagate(state, outcome.x)
     for kind in kinds:
-        if state.incumbent.settled(outcome.bound) or state.effort.stopped():
-            return
+        if state.incumbent.settled(outcome.bound) or state.effort.stopped() or few is not None:
+            break
         state.relaxation.start_from(basis)
-        dive(state, outcome.x, *here, kind, _allowed(state))
+        few = dive(state, outcome.x, *here, kind, _allowed(state), to_few=to_few)
+    return few

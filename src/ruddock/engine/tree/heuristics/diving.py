@@ -10,13 +10,26 @@ from ruddock.problem import Floats
 MOST_DIVES = 300  # relaxations solved in one dive
 AT_ONCE, MANY = 0.2, 8  # share of the columns that a dive fixes together, if these are so many
 
+Box = tuple[Floats, Floats]
 
-def dive(state: SearchState, x: Floats, lower: Floats, upper: Floats, kind: str, most: float) -> None:
+
+def dive(
+    state: SearchState, x: Floats, lower: Floats, upper: Floats, kind: str, most: float, *, to_few: bool = False
+) -> Floats | None:
     """Fix one column after another, propagating and solving each time, until a plan is found or not.
 
-    ``fraction`` takes what is nearest to whole, ``locks`` what few rows keep from being rounded, ``guided`` what is
-    nearest to the best plan. It ends after ``most`` iterations. Bounds are left changed in the solver; the search
-    sets its own before the next node.
+    Bounds are left changed in the solver; the search sets its own before the next node.
+
+    Parameters
+    ----------
+    kind : ``fraction`` takes what is nearest to whole, ``locks`` what few rows keep from being rounded, ``guided`` what
+        is nearest to the best plan
+    most : iterations after which it ends
+    to_few : whether it ends where few columns are left that are not whole
+
+    Returns
+    -------
+    The point of the relaxation where only few columns were left in the end.
     """
     end = state.effort.iterations + most
     lower, upper = lower.copy(), upper.copy()
@@ -25,21 +38,25 @@ def dive(state: SearchState, x: Floats, lower: Floats, upper: Floats, kind: str,
         columns = state.domain.violated(x)
         if not len(columns):
             state.try_plan(x)
-            return
+            return None
         if state.effort.stopped() or state.effort.iterations > end:
-            return
-        batch = _fixed_together(state, x, (lower, upper), columns, share, kind)
-        if batch is not None:
-            outcome = state.relax(*batch)
-            if outcome.status == "optimal" and outcome.x is not None:
-                x, (lower, upper) = outcome.x, batch
-            else:
-                share *= 0.25
+            return None
+        several = columns[state.relaxation.whole[columns]]
+        if int(share * len(several)) >= MANY:
+            batch = _fixed_together(state, x, (lower, upper), several, share, kind)
+            if batch is not None:
+                outcome = state.relax(*batch)
+                if outcome.status == "optimal" and outcome.x is not None:
+                    x, (lower, upper) = outcome.x, batch
+                    continue
+            share *= 0.25
             continue
+        if to_few:
+            return x
         column, up = _next(state, x, columns, kind)
         branch = state.domain.branch(column, float(x[column]), lower, upper)
         if branch is None:
-            return
+            return None
         halves = [branch.up, branch.down] if up else [branch.down, branch.up]
         for low, high in halves:
             own_lower, own_upper = lower.copy(), upper.copy()
@@ -51,14 +68,14 @@ def dive(state: SearchState, x: Floats, lower: Floats, upper: Floats, kind: str,
                 x, lower, upper = outcome.x, own_lower, own_upper
                 break
         else:
-            return
+            return None
+    return None
 
 
 def _fixed_together(
-    state: SearchState, x: Floats, bounds: tuple[Floats, Floats], columns: np.ndarray, share: float, kind: str
-) -> tuple[Floats, Floats] | None:
-    """Fix a share of the columns at once, those nearest to where they go; None where these are few, or cannot be."""
-    columns = columns[state.relaxation.whole[columns]]
+    state: SearchState, x: Floats, bounds: Box, columns: np.ndarray, share: float, kind: str
+) -> Box | None:
+    """Fix a share of the columns at once, those nearest to where they go; None where they cannot be."""
     goal = np.round(x[columns])
     if kind == "locks":
         down, up = state.locks
@@ -66,10 +83,7 @@ def _fixed_together(
     elif kind == "guided" and state.incumbent.best is not None:
         goal = state.incumbent.best[columns]
     distance = np.abs(x[columns] - goal)
-    count = int(share * len(columns))
-    if count < MANY:
-        return None
-    order = np.argsort(distance, kind="stable")[:count]
+    order = np.argsort(distance, kind="stable")[: int(share * len(columns))]
     near = columns[order]
     lower, upper = bounds[0].copy(), bounds[1].copy()
     lower[near] = upper[near] = np.clip(goal[order], lower[near], upper[near])

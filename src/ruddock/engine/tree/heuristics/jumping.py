@@ -30,13 +30,26 @@ def jump(state: SearchState) -> None:
 
 
 def jump_around(state: SearchState, point: Point) -> None:
-    """Look for plans near the point of a relaxation: columns that stand at a bound and cost most to move stay there."""
+    """Look for plans near the point of a relaxation, then for better ones near the best plan.
+
+    Columns that stand at a bound in both and cost most to move stay there.
+    """
     x, reduced = point
     if reduced is None or not state.problem.m or len(state.domain.semis):
         return
+    _jump_near(state, point, np.clip(round_by_locks(state, x), state.bounds.lower, state.bounds.upper))
+    if state.incumbent.best is not None and not state.incumbent.settled(state.frontier.bound):
+        _jump_near(state, point, state.incumbent.best)
+
+
+def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
+    """Look for plans from a start, with the columns kept that cost most to move."""
+    x, reduced = point
+    assert reduced is not None
     lower, upper = _finite(state.bounds.lower, state.bounds.upper)
-    start = np.clip(round_by_locks(state, x), lower, upper)
-    stays = (np.abs(reduced) > 0.0) & ((x <= lower) | (x >= upper))
+    if (start < lower).any() or (start > upper).any():
+        return
+    stays = (np.abs(reduced) > 0.0) & ((x <= lower) & (start <= lower) | (x >= upper) & (start >= upper))
     most = int(STAY * len(x))
     if int(stays.sum()) > most:
         stays &= np.abs(reduced) >= np.partition(np.abs(reduced), len(x) - most)[len(x) - most]
@@ -53,15 +66,19 @@ def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) ->
     value, since, share = state.incumbent.value - p.offset, 0, FIRST
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
+    # from a plan on, parts of it are undone and mended; else that is tried in turn with jumps to a better one
+    undo = began = start is state.incumbent.best and kernel.hold()
     while kernel.touched < budget and not state.effort.stopped():
-        if best is not None and kernel.touched - since > IDLE * budget:
+        if value < np.inf and kernel.touched - since > IDLE * budget:
             break
-        if not kernel.run(budget // PORTIONS):
+        if not (kernel.improve(budget // PORTIONS) if undo else kernel.run(budget // PORTIONS)):
+            undo = began or (kernel.holds and not undo)
             if value < np.inf:
                 share = max(LEAST_BETTER, LESS * share)
                 kernel.better_than(_aim(state, value, share))
             continue
-        x = np.array(kernel.x)
+        undo = True
+        x = np.array(kernel.kept)
         found = float(p.costs @ x)
         if best is None and not state.try_plan(x):  # where rounding or a caller's check says no, nothing is sure
             return

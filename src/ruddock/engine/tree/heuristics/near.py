@@ -7,7 +7,7 @@ from typing import NamedTuple, Protocol
 
 import numpy as np
 
-from ruddock.engine.measure import NEAR
+from ruddock.engine.outcome import INTEGRALITY
 from ruddock.engine.tree.portfolio import SHARE as FIRST_SHARE
 from ruddock.engine.tree.portfolio import Neighbourhood
 from ruddock.engine.tree.state import SearchState
@@ -20,6 +20,7 @@ A_PRICED_NODE = 1000  # iterations that a node bounded by prices takes about as 
 TRIES = 4  # such searches in a row, each of more, while they are searched through
 PATIENCE = 10  # such searches in vain after which their share is halved
 FEWEST, FEWEST_BINARY = 10, 20  # integer and binary columns, below which there are none
+STEP = 0.1  # of the distance from whole numbers, by which columns are kept in order
 FEW_CHANGES = 12  # of binary columns, within which one such search looks at first
 
 
@@ -83,6 +84,16 @@ def search_around(state: SearchState, point: Point, near: Near) -> None:
         _try(state, point, near, state.portfolio.around_point)
 
 
+def search_within(state: SearchState, x: Floats, near: Near) -> None:
+    """Search with all columns kept that are whole at a point, as that where a dive has left few others."""
+    integers = state.domain.integers
+    values = np.round(x[integers])
+    whole = state.domain.distance(x)[integers] <= INTEGRALITY
+    before = state.incumbent.value
+    _search_within(state, near, state.bounds.lower, state.bounds.upper, integers[whole], values[whole])
+    state.effort.judge_near_search(better=state.incumbent.value < before)
+
+
 def _affords(state: SearchState) -> bool:
     """Say whether another search near a plan is within what these may take; what keeps failing gets less and less."""
     effort = state.effort
@@ -135,7 +146,7 @@ def _search(state: SearchState, point: Point, near: Near, neighbourhood: Neighbo
     if neighbourhood.kind == "point":
         values = np.clip(np.round(x[held]), lower, upper)
         dear = np.zeros(len(held)) if reduced is None else np.abs(reduced[held])
-        order = np.lexsort((chance, -dear, np.abs(x[held] - values) > NEAR))
+        order = np.lexsort((chance, -dear, np.ceil((np.abs(x[held] - values) - INTEGRALITY) / STEP)))
     else:
         assert best is not None
         values = best[held]
@@ -204,7 +215,8 @@ def _search_within(
     lower[fixed] = upper[fixed] = values
     semis = state.domain.semis
     lower[semis], upper[semis] = state.problem.lower[semis], state.problem.upper[semis]
-    return _take(state, near(replace(state.problem, lower=lower, upper=upper), NODES, cutoff=True))
+    within = replace(state.problem, lower=lower, upper=upper)
+    return _take(state, near(state.relaxation.with_cuts(within, state.incumbent.best), NODES, cutoff=True))
 
 
 def _take(state: SearchState, found: Found) -> bool:

@@ -1,0 +1,85 @@
+"""What is left of a problem where many of its columns are fixed: fewer columns, and rows that may still be broken."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.sparse import csr_matrix
+
+from ruddock.engine.measure import NEAR
+from ruddock.engine.outcome import INTEGRALITY
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem, reaching_zero
+
+ROUNDS = 20  # of taking out columns and rows, at most
+LOSS = 1e-9  # of all terms of a row, by which its activity may be off
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Part:
+    """A problem in some columns of another, whose plans are those of the other one with the rest as it is fixed.
+
+    Attributes
+    ----------
+    problem : Problem
+    columns : int array
+        Of the other problem, in the order of this one.
+    """
+
+    problem: Problem
+    columns: np.ndarray
+    _fixed: Floats
+
+    @classmethod
+    def of(cls, problem: Problem) -> Part | None:
+        """Return the part that is left; None where a row cannot be kept."""
+        matrix = csr_matrix(problem.matrix())
+        owner, items, a = np.repeat(np.arange(problem.m), np.diff(matrix.indptr)), matrix.indices, matrix.data
+        lower, upper = problem.lower.copy(), problem.upper.copy()
+        plain = (problem.kinds & SEMICONTINUOUS) == 0
+        rows = np.ones(problem.m, bool)
+        for _ in range(ROUNDS):
+            ends = np.stack(reaching_zero(lower, upper, problem.kinds))[:, items] * a
+            least, most = (np.bincount(owner, end, problem.m) for end in (ends.min(axis=0), ends.max(axis=0)))
+            near = NEAR + LOSS * np.bincount(owner, np.abs(ends).min(axis=0), problem.m)
+            if (rows & ((least > problem.row_upper + near) | (most < problem.row_lower - near))).any():
+                return None
+            rows &= (most > problem.row_upper) | (least < problem.row_lower)
+            free = (lower < upper)[items] | ~plain[items]
+            single = rows & (np.bincount(owner, free, problem.m) == 1)
+            entry = np.flatnonzero(free & single[owner] & plain[items])
+            if not len(entry):
+                break
+            row, column = owner[entry], items[entry]
+            base = np.bincount(owner, np.where(free, 0.0, a * lower[items]), problem.m)[row]
+            limits = np.stack((problem.row_lower[row] - base, problem.row_upper[row] - base)) / a[entry]
+            low, high = limits.min(axis=0), limits.max(axis=0)
+            whole = (problem.kinds[column] & INTEGER) != 0
+            np.maximum.at(lower, column, np.where(whole, np.ceil(low - INTEGRALITY), low))
+            np.minimum.at(upper, column, np.where(whole, np.floor(high + INTEGRALITY), high))
+            crossed = lower > upper
+            if (lower[crossed] > upper[crossed] + NEAR * np.maximum(1.0, np.abs(upper[crossed]))).any():
+                return None
+            lower[crossed] = upper[crossed]
+            rows[row] = False
+        return cls._left(problem, rows, lower, upper, plain)
+
+    @classmethod
+    def _left(cls, problem: Problem, rows: np.ndarray, lower: Floats, upper: Floats, plain: np.ndarray) -> Part:
+        fixed = plain & (lower == upper)
+        columns, kept = np.flatnonzero(~fixed), np.flatnonzero(rows)
+        values = np.where(fixed, lower, 0.0)
+        matrix = problem.matrix()
+        base = (matrix @ values)[kept]
+        left = Problem.build(
+            matrix[:, columns][kept], problem.row_lower[kept] - base, problem.row_upper[kept] - base,
+            lower[columns], upper[columns], problem.costs[columns], problem.kinds[columns],
+            problem.offset + float(problem.costs @ values),
+        )  # fmt: skip
+        return cls(left, columns, values)
+
+    def plan(self, x: Floats) -> Floats:
+        """Return a plan of the other problem from one of this."""
+        result = self._fixed.copy()
+        result[self.columns] = x
+        return result
