@@ -431,3 +431,10 @@ FAMILIES: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "split 3x20": (split(3, 20), (1,)),
     "medians 60": (medians(60, 6), (1, 2)),
 }
+
+# around 100,000 columns, of which a plan is wanted in a minute
+LARGE: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
+    "location with room 150x600": (location(150, 600, room=True), (1,)),
+    "lots 200x100": (lots(200, 100), (1,)),
+    "covering 5000x100000": (covering(5000, 100_000, 0.002), (1,)),
+}

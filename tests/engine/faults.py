@@ -111,7 +111,7 @@ from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
 from tests.engine.faults import hungry
 kind, room = sys.argv[1], float(sys.argv[2])
-import scipy.sparse.csgraph, ruddock.engine.presolve.components
+import scipy.sparse.csgraph, ruddock.engine.presolve.components, ruddock.engine.tree.search
 problem = hungry(kind)
 pages = int(open("/proc/self/statm").read().split()[0]) * resource.getpagesize()
 resource.setrlimit(resource.RLIMIT_AS, (int(pages + room * 1e6),) * 2)

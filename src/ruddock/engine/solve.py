@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from ruddock.engine import kernels as kernels  # warns once if they are not compiled
 from ruddock.engine.linear import solve_linear
 from ruddock.engine.outcome import Limits, Options, Outcome
-from ruddock.engine.tree.search import search_tree
 from ruddock.engine.units import in_units
 from ruddock.problem import Problem
 
@@ -38,10 +39,18 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     return outcome
 
 
+def _method(problem: Problem) -> Callable[[Problem, Limits, Options], Outcome]:
+    if not problem.discrete:
+        return solve_linear
+    from ruddock.engine.tree.search import search_tree  # here, since linear problems do without all that it loads
+
+    return search_tree
+
+
 def _in_own_units(problem: Problem, limits: Limits, options: Options) -> Outcome:
     """Solve a problem in units of its own, and tell the outcome in those of the problem as written."""
-    method = search_tree if problem.discrete else solve_linear
     try:
+        method = _method(problem)
         # what a solve needs at least, asked for at once: better to know now than in the middle of something
         np.empty(LEAST_BYTES * (problem.nonzeros + problem.m + problem.n), np.uint8)
         units = in_units(problem)

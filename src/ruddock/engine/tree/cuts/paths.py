@@ -106,10 +106,10 @@ class Paths:
         if stock >= 0:
             items, weights = np.append(items, stock), np.append(weights, through)
             least += through * float(self._lower[stock])
-        items, places = np.unique(items, return_inverse=True)
-        sums: Floats = np.zeros(len(items))
-        np.subtract.at(sums, places, weights)
-        return frame.cut(items.astype(np.int32), sums, -float(least), "path", batch.size[k])
+        if len(set(items.tolist())) < len(items):  # inflows that share a binary column
+            items, places = np.unique(items, return_inverse=True)
+            weights = np.bincount(places, weights)
+        return frame.cut(items.astype(np.int32), -1.0 * weights, -float(least), "path", batch.size[k])
 
 
 class _Batch:
