@@ -14,6 +14,7 @@ KERNELS = (
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
     *(f"ruddock.engine.tree.{name}" for name in ("ranking", "jump", "propagate", "vectors", "plunge")),
     "ruddock.engine.tree.cuts.rounder",
+    "ruddock.engine.tree.cuts.sums",
     "ruddock.engine.tree.blocks.knapsack",
     "ruddock.formats.mps.kernel",
 )

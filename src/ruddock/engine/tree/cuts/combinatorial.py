@@ -21,7 +21,10 @@ def covers(frame: Frame) -> list[Cut]:
     owner = np.repeat(np.arange(p.m), np.diff(frame.rows.indptr))
     broken = np.bincount(owner, (frame.fraction[frame.rows.indices] > 1e-6) & binary[frame.rows.indices], p.m)
     size = np.sqrt(np.bincount(owner, frame.rows.data**2, p.m)) + 1e-9
-    for i in np.flatnonzero((broken > 0) & (frame.room <= SLACK * size) & (np.diff(frame.rows.indptr) > 2)).tolist():
+    # of items of one weight so many fit, which rounding says
+    uneven = np.bincount(owner, np.abs(frame.rows.data) != _first_size(frame)[owner], p.m) > 0
+    useful = (broken > 0) & (frame.room <= SLACK * size) & (np.diff(frame.rows.indptr) > 2) & uneven
+    for i in np.flatnonzero(useful).tolist():
         if frame.stopped():
             break
         part = slice(frame.rows.indptr[i], frame.rows.indptr[i + 1])
@@ -32,6 +35,15 @@ def covers(frame: Frame) -> list[Cut]:
                 if cut is not None:
                     cuts.append(cut)
     return cuts
+
+
+def _first_size(frame: Frame) -> Floats:
+    """Return the size of the first coefficient of each row; 0 where there is none."""
+    starts = frame.rows.indptr
+    result = np.zeros(len(starts) - 1)
+    held = np.flatnonzero(np.diff(starts))
+    result[held] = np.abs(frame.rows.data[starts[held]])
+    return result
 
 
 def _cover(frame: Frame, columns: np.ndarray, a: Floats, limit: float, binary: np.ndarray) -> Cut | None:

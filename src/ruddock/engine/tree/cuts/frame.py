@@ -10,14 +10,11 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from ruddock.engine.tree.cuts.rounder import Rounder
+from ruddock.engine.tree.cuts.sums import Sums
 from ruddock.engine.tree.tighten import VariableBound
 from ruddock.problem import Floats, Problem
 
-LEAST_EFFICACY = 1e-4  # distance of the point from a cut, below which it is none
-RANGE = 1e6  # largest ratio of a cut's coefficients
-TINY = 1e-7  # coefficients below this part of the largest are taken out
 DENSEST, SHARE = 40, 0.04  # entries of a cut at most, beside a share of the columns
-SAFETY = 1e-9  # part of its size by which every cut is left a little loose
 TOGETHER = 256  # cuts that are compared with all others at once
 LOSS = 64 * 2.0**-52  # of all terms of a limit: what adding them up may lose
 
@@ -109,32 +106,29 @@ class Frame:
         marks = (held.astype(np.uint8) for held in (self.whole, self.usable, self.endless))
         columns = (*marks, self.by, self.slope, self.base, self.sign, self.z, self.upper - self.lower)
         rows = (self.whole_rows.astype(np.uint8), self.row_sign, self.row_limit, self.room)
+        return Rounder(columns, rows, *self._by_rows, LOSS, self.found, self.coefficients)
+
+    @cached_property
+    def sums(self) -> Sums:
+        """Adds up rows, and makes cuts clean."""
+        equations = self.equation.astype(np.uint8)
+        return Sums(*self._by_rows, self.row_limit, self.row_sign, equations, self.lower, self.upper, self.x)
+
+    @cached_property
+    def _by_rows(self) -> tuple[np.ndarray, np.ndarray, Floats]:
         starts, indices = (held.astype(np.int32, copy=False) for held in (self.rows.indptr, self.rows.indices))
-        return Rounder(columns, rows, starts, indices, self.rows.data, LOSS, self.found, self.coefficients)
+        return starts, indices, self.rows.data
 
     def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str, size: float = 0.0) -> Cut | None:
         """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice.
 
-        The limit is rounded up by what it may have lost. ``size`` is that of the terms that it was added up from.
+        ``size`` is that of the terms that the limit was added up from.
         """
-        limit += LOSS * (size + abs(limit))
-        largest = float(np.abs(values).max(initial=0.0))
-        if not np.isfinite(largest) or largest < 1e-9 or not np.isfinite(limit):
+        sums = self.sums
+        if not sums.clean(columns.astype(np.int32, copy=False), values, limit, size, LOSS, self.densest):
             return None
-        small = np.abs(values) < TINY * largest
-        if small.any():
-            ends = np.where(values[small] > 0, self.lower[columns[small]], self.upper[columns[small]])
-            ends = np.where(values[small] == 0, 0.0, ends)
-            if not np.isfinite(ends).all():
-                return None
-            limit += float(np.abs(values[small] * ends).sum()) * LOSS - float(values[small] @ ends)
-            columns, values = columns[~small], values[~small]
-        if largest > RANGE * np.abs(values).min() or len(columns) > self.densest:
-            return None
-        values, limit = values / largest, limit / largest
-        limit += SAFETY * max(1.0, abs(limit))
-        efficacy = float((values @ self.x[columns] - limit) / np.sqrt(values @ values))
-        return Cut(columns, values, limit, efficacy, kind) if efficacy > LEAST_EFFICACY else None
+        items, weights = np.array(sums.items[: sums.kept]), np.array(sums.weights[: sums.kept], float)
+        return Cut(items, weights, sums.right, sums.efficacy, kind)
 
 
 def chosen(cuts: list[Cut], n: int, most: int, entries: int, parallel: float = 0.9) -> list[Cut]:

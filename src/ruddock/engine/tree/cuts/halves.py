@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from ruddock.engine.tree.cuts.frame import Cut, Frame
-from ruddock.engine.tree.cuts.rounding import Sum, rounded
+from ruddock.engine.tree.cuts.rounding import rounded
 
 MOST_ROWS = 1000  # that are looked at, the tightest
 LOOSEST = 1.0 - 1e-6  # slack beyond which a sum cannot give a cut
@@ -74,4 +74,4 @@ def _parities(frame: Frame, usable: np.ndarray) -> tuple[list[list[int]], list[b
 def _halved(frame: Frame, members: set[int]) -> Cut | None:
     """Return the rounding of half the sum of some rows."""
     used = np.array(sorted(members), np.intp)
-    return rounded(frame, Sum.of(frame, used, 0.5 * frame.row_sign[used]), "zero-half", by_one=True)
+    return rounded(frame, used, 0.5 * frame.row_sign[used], "zero-half", by_one=True)

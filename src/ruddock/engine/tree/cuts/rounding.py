@@ -21,66 +21,23 @@ AWAY = 0.01  # fractions nearer to a whole number than this are not looked up in
 SLACK = 0.1  # rows with more slack than this, beside their size, begin no sum
 
 
-class Sum:
-    """A sum of rows ``coefficients'x + slack coefficients' slack = limit``, slacks at least zero.
-
-    Attributes
-    ----------
-    columns, values : arrays
-        The coefficients; no column twice.
-    rows, slack : arrays
-        Rows in the sum that are no equations, and their coefficients on the slack.
-    limit : float
-        Of the sum, which is at most this if small coefficients were taken out, and equal to it otherwise.
-    terms : float
-        What the terms of the limit add up to without their signs.
-    """
-
-    def __init__(self, frame: Frame, rows: np.ndarray, weights: Floats, columns: np.ndarray, values: Floats) -> None:
-        limits = frame.row_limit[rows]
-        self.limit = float(weights @ limits)
-        self.terms = float(np.abs(weights) @ np.abs(limits))
-        # what cancels but for rounding goes into the limit, at the end where it takes least; in doubt it stays
-        small = np.abs(values) <= 1e-11 * max(1.0, np.abs(values).max(initial=0.0))
-        ends = np.where(values > 0, frame.lower[columns], frame.upper[columns])
-        small &= np.isfinite(ends)
-        self.limit -= float(values[small] @ ends[small])
-        self.columns, self.values = columns[~small], values[~small]
-        open_ = ~frame.equation[rows]
-        self.rows = rows[open_]
-        self.slack = weights[open_] * frame.row_sign[self.rows]
-
-    @classmethod
-    def of(cls, frame: Frame, rows: np.ndarray, weights: Floats) -> Sum:
-        """Return the sum of some rows, each so many times."""
-        parts = [slice(frame.rows.indptr[i], frame.rows.indptr[i + 1]) for i in rows.tolist()]
-        columns = np.concatenate([frame.rows.indices[part] for part in parts])
-        values = np.concatenate([w * frame.rows.data[part] for w, part in zip(weights, parts, strict=True)])
-        return cls(frame, rows, weights, *_merged(columns, values))
-
-
-def _merged(columns: np.ndarray, values: Floats) -> tuple[np.ndarray, Floats]:
-    """Return columns once each, with the sums of their values."""
-    order = np.argsort(columns, kind="stable")
-    columns, values = columns[order], values[order]
-    first = np.flatnonzero(np.concatenate(([True], columns[1:] != columns[:-1])))
-    return columns[first], np.add.reduceat(values, first) if len(first) else values
-
-
-def rounded(frame: Frame, total: Sum, kind: str, *, by_one: bool = False) -> Cut | None:
-    """Return the best rounding of a sum of rows that the point breaks, or None.
+def rounded(frame: Frame, rows: np.ndarray, weights: Floats, kind: str, *, by_one: bool = False) -> Cut | None:
+    """Return the best rounding of a sum of rows, each so many times, that the point breaks, or None.
 
     Parameters
     ----------
     by_one : whether the sum is taken as it is, and slacks of whole rows as whole; otherwise the best divisor is looked
         for among its coefficients
     """
-    columns, rows = (held.astype(np.int32, copy=False) for held in (total.columns, total.rows))
-    count = frame.rounder.round(columns, total.values, total.limit, total.terms, rows, total.slack, by_one)
+    total, rounder = frame.sums, frame.rounder
+    total.add_up(rows.astype(np.int32, copy=False), weights)
+    columns, values = total.columns[: total.count], total.values[: total.count]
+    open_rows, slack = total.rows[: total.open_count], total.slack[: total.open_count]
+    count = rounder.round(columns, values, total.limit, total.terms, open_rows, slack, by_one)
     if count < 0:
         return None
     found = np.sort(frame.found[:count])
-    return frame.cut(found, frame.coefficients[found], frame.rounder.right, kind, frame.rounder.size)
+    return frame.cut(found, frame.coefficients[found], rounder.right, kind, rounder.size)
 
 
 def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
@@ -110,26 +67,25 @@ def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
         for sign in (1.0, -1.0):
             if sign != frame.row_sign[row] and not frame.equation[row]:
                 continue
-            total = Sum.of(frame, np.array([row]), np.array([sign]))
             weights = {row: sign}
             for _ in range(MOST_ROWS):
-                cut = rounded(frame, total, "rounding")
+                cut = rounded(frame, np.array(list(weights)), np.array(list(weights.values())), "rounding")
                 if cut is not None:
                     cuts.append(cut)
                     misses[row] = 0
                     break
-                if not _add_row(frame, weights, total, between, tight):
+                if not _add_row(frame, weights, between, tight):
                     break
-                total = Sum.of(frame, np.array(list(weights)), np.array(list(weights.values())))
     return cuts
 
 
-def _add_row(frame: Frame, weights: dict[int, float], total: Sum, between: Floats, tight: Floats) -> bool:
-    """Add a row in which the continuous column farthest from its bounds cancels; say whether there was one."""
-    p = frame.problem
-    far = np.flatnonzero(between[total.columns] > 1e-6)
-    for k in far[np.argsort(-between[total.columns[far]], kind="stable")][:3].tolist():
-        j = total.columns[k]
+def _add_row(frame: Frame, weights: dict[int, float], between: Floats, tight: Floats) -> bool:
+    """Add a row in which the sum's continuous column farthest from its bounds cancels; say whether there is one."""
+    p, total = frame.problem, frame.sums
+    columns = np.asarray(total.columns[: total.count])
+    far = np.flatnonzero(between[columns] > 1e-6)
+    for k in far[np.lexsort((columns[far], -between[columns[far]]))][:3].tolist():
+        j = columns[k]
         part = slice(p.starts[j], p.starts[j + 1])
         rows, values = p.indices[part], p.values[part]
         usable = [t for t, row in enumerate(rows.tolist()) if row not in weights and tight[row] <= SLACK]
@@ -158,11 +114,8 @@ def tableau_rows(frame: Frame, solver: LinearSolver) -> list[Cut]:
         used = np.flatnonzero(weights)
         if len(used) > 0.5 * p.m + 200:
             continue
-        coefficients = p.priced(weights)
-        columns = np.flatnonzero(coefficients)
         for sign in (1.0, -1.0):
-            total = Sum(frame, used, sign * weights[used], columns, sign * coefficients[columns])
-            cut = rounded(frame, total, "tableau", by_one=True)
+            cut = rounded(frame, used, sign * weights[used], "tableau", by_one=True)
             if cut is not None:
                 cuts.append(cut)
     return cuts
