@@ -387,6 +387,30 @@ def test_jumps_find_plans_before_any_relaxation() -> None:
     assert better > 10
 
 
+@pytest.mark.parametrize("seed", range(4))
+def test_jumps_cover_at_least_as_cheaply_as_the_greedy_way(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    m, n = 60, 400
+    covers = sparse.random(m, n, 0.06, rng=rng).toarray() > 0
+    covers[np.arange(m), rng.integers(0, n, m)] = True
+    costs = rng.integers(1, 100, n).astype(float)
+    problem = Problem.build(
+        covers.astype(float), np.ones(m), np.full(m, inf), np.zeros(n), np.ones(n), costs, np.full(n, INTEGER)
+    )
+    state = SearchState(problem, Limits(), Options())
+    state.frontier.begin(Node(-np.inf))
+    jump(state)
+    assert state.incumbent.best is not None
+    assert_whole(problem, state.incumbent.best)
+    left, spent = np.ones(m, bool), 0.0
+    while left.any():  # what covers most of the rest for its cost
+        k = int(np.argmax(covers[left].sum(axis=0) / costs))
+        left &= ~covers[:, k]
+        spent += costs[k]
+    best = solve(problem).objective
+    assert best <= state.incumbent.value <= min(spent, 1.05 * best)
+
+
 def tight_assignment(size: int, sides: int, seed: int) -> Problem:
     """Return an assignment with limits beside it that few assignments keep."""
     rng = np.random.default_rng(seed)
@@ -456,6 +480,15 @@ def lot_sizing(items: int, periods: int, seed: int) -> Problem:
     matrix = sparse.vstack([kept, within, hours]).tocsc()
     upper = np.concatenate((one, np.full(2 * n, np.inf)))
     return Problem.build(matrix, low, high, np.zeros(3 * n), upper, costs, kinds)
+
+
+def test_lots_are_nearly_settled_at_the_root() -> None:
+    for seed in (1, 2):
+        problem = lot_sizing(20, 12, seed)
+        outcome = solve(problem, Limits(nodes=2), Options(cores=1))
+        assert outcome.counters.cuts["path"] > 20
+        assert_whole(problem, outcome.x)
+        assert outcome.gap <= 0.01
 
 
 def test_rounding_up_gives_a_plan_where_nothing_else_does(monkeypatch: pytest.MonkeyPatch) -> None:

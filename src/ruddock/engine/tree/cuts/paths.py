@@ -19,6 +19,7 @@ from ruddock.engine.tree.cuts.frame import Cut, Frame
 from ruddock.engine.tree.tighten import VariableBound
 from ruddock.problem import Floats, Problem
 
+FAR = 50  # rows without a direction of their own between two that have one, at most
 LONGEST = 300  # rows of a chain; a longer one is taken in pieces
 AT_ONCE = 500_000  # pairs of an inflow and a last row that are looked at at once
 EVER = 2.0  # for a binary column, where none is needed
@@ -205,10 +206,10 @@ class _Batch:
 def _parts(chains: list[Chain], rows: csr_matrix) -> Iterator[list[Chain]]:
     """Return chains, the longest first, in parts that are not too much at once."""
     part: list[Chain] = []
-    work = 0
+    work, entries = 0, np.diff(rows.indptr)
     for chain in chains:
         longest = len(part[0].rows if part else chain.rows)
-        work += longest * max(longest, int(np.diff(rows.indptr)[chain.rows].sum()))
+        work += longest * max(longest, int(entries[chain.rows].sum()))
         if part and work > AT_ONCE:
             yield part
             part, work = [], 0
@@ -267,7 +268,7 @@ def _pairs(row: np.ndarray, column: np.ndarray, value: Floats) -> _Pairs:
 def _linked(sign: Floats, pairs: _Pairs) -> list[Chain]:
     """Return the chains that columns in two rows form, out of one and into the other."""
     column, rows, values = pairs
-    while True:
+    for _ in range(FAR):
         one, other = sign[rows] * values  # above zero: flows in; zero: the row has no direction yet
         fresh = [(rows[1 - k], -np.sign(flow) * np.sign(values[1 - k]), (flow != 0) & (end == 0))
                  for k, flow, end in ((0, one, other), (1, other, one))]  # fmt: skip
@@ -275,6 +276,7 @@ def _linked(sign: Floats, pairs: _Pairs) -> list[Chain]:
             break
         for row, direction, held in fresh:
             sign[row[held]] = direction[held]
+    one, other = sign[rows] * values
     source = np.where(one < 0, 0, 1)
     along = np.arange(len(column))
     good = np.flatnonzero(one * other < 0)
