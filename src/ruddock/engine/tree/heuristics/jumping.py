@@ -12,7 +12,8 @@ from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
 
 LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
-PASSES, PORTIONS = 40, 20  # times that all are touched even so, and looks at the limits meanwhile
+PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
+LOOK = 400_000  # entries touched between two looks at the limits
 IDLE = 0.3  # of the budget without a better plan after the first one, after which it ends
 STAY = 0.95  # of the columns, which stay where a relaxation has them, at most
 FARTHEST = 1e6  # how far a column without a bound may jump
@@ -71,7 +72,7 @@ def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) ->
     while kernel.touched < budget and not state.effort.stopped():
         if value < np.inf and kernel.touched - since > IDLE * budget:
             break
-        if not (kernel.improve(budget // PORTIONS) if undo else kernel.run(budget // PORTIONS)):
+        if not _spent_well(state, kernel, budget // PORTIONS, undo=undo):
             undo = began or (kernel.holds and not undo)
             if value < np.inf:
                 share = max(LEAST_BETTER, LESS * share)
@@ -88,6 +89,16 @@ def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) ->
         kernel.better_than(_aim(state, value, share))
     if best is not None:
         state.try_plan(best)
+
+
+def _spent_well(state: SearchState, kernel: Jump, portion: int, *, undo: bool) -> bool:
+    """Spend a portion of work, with looks at the limits meanwhile; say whether there is a better plan."""
+    end = kernel.touched + portion
+    while kernel.touched < end and not state.effort.stopped():
+        work = min(LOOK, end - kernel.touched)
+        if kernel.improve(work) if undo else kernel.run(work):
+            return True
+    return False
 
 
 def _aim(state: SearchState, value: float, share: float) -> float:
