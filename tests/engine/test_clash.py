@@ -207,12 +207,15 @@ def test_fewest_rows_are_those_of_enumeration(seed: int) -> None:
     candidates = np.flatnonzero(allowed).tolist()
     sizes = [k for k in range(len(candidates) + 1) if any(map(works, itertools.combinations(candidates, k)))]
     prices = np.where(allowed, 1.0, inf)
-    found = fewest_rows(problem, Room.anywhere(prices, prices))
+    room = Room.anywhere(prices, prices)
+    found = fewest_rows(problem, room, set())
     assert (found is None) == (not sizes)
     if found is not None:
         assert len(found) == sizes[0]
         assert works(tuple(found))
         assert allowed[found].all()
+        for few in filter(works, itertools.combinations(candidates, sizes[0])):
+            assert fewest_rows(problem, room, set(few)) == list(few)
 
 
 def test_the_largest_change_is_as_small_as_can_be() -> None:

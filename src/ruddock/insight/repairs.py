@@ -180,7 +180,9 @@ class _Repairs:
         if least is None:
             return self._without(room)
         self._add("least change in per cent", percent)
-        few = fewest_rows(p, room, self._limits()) if self.clock.out() is None else None
+        rows = self._rows_by_name()
+        preferred = {rows[move.name] for move in least.changes if move.name in rows}
+        few = fewest_rows(p, room, preferred, self._limits()) if self.clock.out() is None else None
         if few is not None:
             self._add("fewest constraints", room.only(few))
         self._add("smallest maximum change in per cent", percent, worst=True)
@@ -209,10 +211,14 @@ class _Repairs:
         m = self.problem.m
         return self.whole.row_name(row) if row < m else self.bounds[row - m][0]
 
+    def _rows_by_name(self) -> dict[str, int]:
+        """Return the rows of the model's own constraints, and of bounds that may change."""
+        return {self.name(i): i for i in range(self.extended.m) if i < self.formulation.rows or i >= self.problem.m}
+
     def _add_others(self, repair: Repair) -> None:
         """Add repairs that leave, one more each time, a limit as it is that the one before changes."""
         room, held = self.room, list[str]()
-        rows = {self.name(i): i for i in range(self.extended.m) if i < self.formulation.rows or i >= self.problem.m}
+        rows = self._rows_by_name()
         for _ in range(MOST_OTHERS):
             # the largest changes first: to leave these as they are makes the most of a difference
             touched = [move.name for move in sorted(repair.changes, key=lambda move: -abs(move.by))]
