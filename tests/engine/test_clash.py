@@ -216,6 +216,9 @@ def test_fewest_rows_are_those_of_enumeration(seed: int) -> None:
         assert allowed[found].all()
         for few in filter(works, itertools.combinations(candidates, sizes[0])):
             assert fewest_rows(problem, room, set(few)) == list(few)
+        liked = set(rng.permutation(candidates)[:3].tolist())
+        most = max(len(liked.intersection(few)) for few in filter(works, itertools.combinations(candidates, sizes[0])))
+        assert len(liked.intersection(fewest_rows(problem, room, liked))) == most
 
 
 def test_the_largest_change_is_as_small_as_can_be() -> None:

@@ -9,13 +9,11 @@ from math import inf
 import numpy as np
 import pytest
 
-from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.outcome import Options
 from ruddock.engine.solve import solve
 from ruddock.engine.tree.part import Part
-from ruddock.engine.tree.search import TreeSearch
-from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Problem
-from tests.engine.test_tree import whole_plans
+from tests.engine.test_tree import after_root, left_by_root, whole_plans
 from tests.integer_problems import STRUCTURES, integer_problem
 
 
@@ -103,20 +101,14 @@ def test_paths_leave_no_whole_plan_out() -> None:
     plans = 0
     for seed in range(20):
         problem = odd_lots(seed)
-        search = TreeSearch(SearchState(problem, Limits(nodes=2), Options(heuristics=False, symmetry=False)))
-        state = search.state
-        state.incumbent.try_plan = lambda x: False  # type: ignore[method-assign]
-        search.run()
+        state = after_root(problem)
         cut.update(state.cut_counts)
-        whole = problem.kinds == INTEGER
-        for point in whole_plans(problem):
-            if ((point >= state.bounds.lower - 1e-9) & (point <= state.bounds.upper + 1e-9))[whole].all():
-                plans += 1
-                low, high = np.where(whole, point, state.bounds.lower), np.where(whole, point, state.bounds.upper)
-                fixed = replace(state.relaxation.problem, lower=low, upper=high, kinds=np.zeros_like(problem.kinds))
-                there = replace(problem, lower=np.where(whole, point, problem.lower),
-                                upper=np.where(whole, point, problem.upper), kinds=np.zeros_like(problem.kinds))  # fmt: skip
-                assert solve(fixed).objective == pytest.approx(solve(there).objective, abs=1e-6), (seed, point)
+        whole, kinds = problem.kinds == INTEGER, np.zeros_like(problem.kinds)
+        for point, fixed in left_by_root(state, whole_plans(problem)):
+            plans += 1
+            low, high = np.where(whole, point, problem.lower), np.where(whole, point, problem.upper)
+            there = replace(problem, lower=low, upper=high, kinds=kinds)
+            assert solve(fixed).objective == pytest.approx(solve(there).objective, abs=1e-6), (seed, point)
     assert cut["path"] >= 20
     assert plans >= 130
 

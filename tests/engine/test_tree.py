@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import replace
 from itertools import combinations, product
 
@@ -199,23 +200,35 @@ def test_progress_is_told_with_bounds_that_hold() -> None:
     assert [p.nodes for p in heard] == sorted(p.nodes for p in heard)
 
 
+def after_root(problem: Problem) -> SearchState:
+    """Return a search whose root is done; it knows of no plan, so that none is left out for being no better."""
+    search = TreeSearch(SearchState(problem, Limits(nodes=2), Options(heuristics=False, symmetry=False)))
+    search.state.incumbent.try_plan = lambda x: False  # type: ignore[method-assign]
+    search.run()
+    return search.state
+
+
+def left_by_root(state: SearchState, points: np.ndarray) -> Iterator[tuple[np.ndarray, Problem]]:
+    """Return points within the bounds of a root, each with the relaxation where whole columns are fixed to it.
+
+    Fixing by costs may leave out plans that are no better than others.
+    """
+    (lower, upper), kinds = (state.bounds.lower, state.bounds.upper), state.problem.kinds
+    whole = kinds == INTEGER
+    for point in points:
+        if ((point >= lower - 1e-9) & (point <= upper + 1e-9))[whole].all():
+            low, high = np.where(whole, point, lower), np.where(whole, point, upper)
+            yield point, replace(state.relaxation.problem, lower=low, upper=high, kinds=np.zeros_like(kinds))
+
+
 def test_cuts_and_tightening_leave_no_whole_plan_out() -> None:
     cut: Counter[str] = Counter()
     for structure, seed in product(STRUCTURES[1:-1], range(500, 506)):  # blocks have nothing of their own in a tree
         problem = integer_problem(structure, seed)
-        # no plan is known, so that none is left out for being no better
-        search = TreeSearch(SearchState(problem, Limits(nodes=2), Options(heuristics=False, symmetry=False)))
-        state = search.state
-        state.incumbent.try_plan = lambda x: False  # type: ignore[method-assign]
-        search.run()
+        state = after_root(problem)
         cut.update(state.cut_counts)
-        whole = problem.kinds == INTEGER
-        for point in whole_plans(problem)[:50]:
-            # fixing by costs may leave out plans that are no better than others
-            if ((point >= state.bounds.lower - 1e-9) & (point <= state.bounds.upper + 1e-9))[whole].all():
-                low, high = np.where(whole, point, state.bounds.lower), np.where(whole, point, state.bounds.upper)
-                fixed = replace(state.relaxation.problem, lower=low, upper=high, kinds=np.zeros_like(problem.kinds))
-                assert solve(fixed).status == "optimal", (structure, seed, point)
+        for point, fixed in left_by_root(state, whole_plans(problem)[:50]):
+            assert solve(fixed).status == "optimal", (structure, seed, point)
     assert set(cut) == {"rounding", "tableau", "cover", "clique", "implied bound", "zero-half", "path"}
     assert sum(cut.values()) >= 250
 

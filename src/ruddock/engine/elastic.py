@@ -93,8 +93,8 @@ def _smallest_cover(sets: list[list[int]], preferred: set[int], limits: Limits |
     ones, size = np.ones(len(known)), len(sets)
     whole = np.full(len(known), INTEGER)
     other = np.array([number not in preferred for number in known.tolist()])
-    # all that breaks ties comes to less than one number more
-    costs = ones + 0.5 * other / len(known) + 0.25 * np.arange(len(known)) / len(known) ** 2
+    # what is not preferred comes to less than one number more, and the order to less than one that is not
+    costs = ones + 0.5 * other / len(known) + 0.25 * np.arange(len(known)) / len(known) ** 3
     smallest = Problem.build(hits, np.ones(size), np.full(size, np.inf), 0 * ones, ones, costs, whole)
     cover = solve(smallest, limits)
     return [] if cover.x is None else list(known[cover.x > 0.5].tolist())

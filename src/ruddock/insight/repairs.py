@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from math import isnan
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -180,7 +181,7 @@ class _Repairs:
         if least is None:
             return self._without(room)
         self._add("least change in per cent", percent)
-        rows = self._rows_by_name()
+        rows = self._rows_by_name
         preferred = {rows[move.name] for move in least.changes if move.name in rows}
         few = fewest_rows(p, room, preferred, self._limits()) if self.clock.out() is None else None
         if few is not None:
@@ -211,14 +212,14 @@ class _Repairs:
         m = self.problem.m
         return self.whole.row_name(row) if row < m else self.bounds[row - m][0]
 
+    @cached_property
     def _rows_by_name(self) -> dict[str, int]:
-        """Return the rows of the model's own constraints, and of bounds that may change."""
+        """The rows of the model's own constraints, and of bounds that may change."""
         return {self.name(i): i for i in range(self.extended.m) if i < self.formulation.rows or i >= self.problem.m}
 
     def _add_others(self, repair: Repair) -> None:
         """Add repairs that leave, one more each time, a limit as it is that the one before changes."""
-        room, held = self.room, list[str]()
-        rows = self._rows_by_name()
+        room, held, rows = self.room, list[str](), self._rows_by_name
         for _ in range(MOST_OTHERS):
             # the largest changes first: to leave these as they are makes the most of a difference
             touched = [move.name for move in sorted(repair.changes, key=lambda move: -abs(move.by))]

@@ -151,36 +151,37 @@ class Jump:
         return self.kept_value < best
 
     def _undo(self, count):
-        """Let dear columns near one another jump to where they cost less; return how many did."""
-        k: cython.int
-        e: cython.int
-        f: cython.int
-        i: cython.int
-        first: cython.int
+        """Let dear columns near one another jump to where they cost less; return how many were asked for."""
         done: cython.int = 0
         j: cython.int = self.dear[self._draw(self.dear_count)]
-        self._move(j)
-        while done < count:
-            done += 1
-            if self.cp[j] == self.cp[j + 1]:
-                break
-            i = self.ci[self.cp[j] + self._draw(self.cp[j + 1] - self.cp[j])]
-            first = self._draw(self.rp[i + 1] - self.rp[i])
-            e = min(self.rp[i + 1] - self.rp[i], LOOKED_AT)
-            self.touched += e
-            k = -1
-            for f in range(e):
-                k = self.rj[self.rp[i] + (first + f) % (self.rp[i + 1] - self.rp[i])]
-                if self.dear_at[k] >= 0 and k != j:
-                    break
-                k = -1
-            if k < 0:
-                k = self.dear[self._draw(self.dear_count)] if self.dear_count > 0 else -1
-                if k < 0:
-                    break
-            j = k
+        while j >= 0:
             self._move(j)
+            if done == count:
+                break
+            done += 1
+            j = self._another(j)
         return done
+
+    def _another(self, j):
+        """Return a dear column that is in a row with another one, or any; -1 where there is none."""
+        f: cython.int
+        i: cython.int
+        k: cython.int
+        first: cython.int
+        length: cython.int
+        looked: cython.int
+        if self.cp[j] == self.cp[j + 1]:
+            return -1
+        i = self.ci[self.cp[j] + self._draw(self.cp[j + 1] - self.cp[j])]
+        length = self.rp[i + 1] - self.rp[i]
+        first = self._draw(length)
+        looked = min(length, LOOKED_AT)
+        self.touched += looked
+        for f in range(looked):
+            k = self.rj[self.rp[i] + (first + f) % length]
+            if self.dear_at[k] >= 0 and k != j:
+                return k
+        return self.dear[self._draw(self.dear_count)] if self.dear_count > 0 else -1
 
     def _mend(self, count):
         """Let those columns jump that mend most for what they cost; say whether nothing is broken then."""

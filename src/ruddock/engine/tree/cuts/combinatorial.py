@@ -18,12 +18,11 @@ def covers(frame: Frame) -> list[Cut]:
     p = frame.problem
     cuts = []
     binary = frame.whole & (frame.lower == 0) & (frame.upper == 1)
-    owner = np.repeat(np.arange(p.m), np.diff(frame.rows.indptr))
-    broken = np.bincount(owner, (frame.fraction[frame.rows.indices] > 1e-6) & binary[frame.rows.indices], p.m)
-    size = np.sqrt(np.bincount(owner, frame.rows.data**2, p.m)) + 1e-9
+    broken = np.bincount(frame.owner, (frame.fraction[frame.rows.indices] > 1e-6) & binary[frame.rows.indices], p.m)
     # of items of one weight so many fit, which rounding says
-    uneven = np.bincount(owner, np.abs(frame.rows.data) != _first_size(frame)[owner], p.m) > 0
-    useful = (broken > 0) & (frame.room <= SLACK * size) & (np.diff(frame.rows.indptr) > 2) & uneven
+    weight = np.abs(frame.rows.data)
+    uneven = np.bincount(frame.owner, weight != weight[frame.rows.indptr[frame.owner]], p.m) > 0
+    useful = (broken > 0) & (frame.room <= SLACK * frame.row_size) & (np.diff(frame.rows.indptr) > 2) & uneven
     for i in np.flatnonzero(useful).tolist():
         if frame.stopped():
             break
@@ -35,15 +34,6 @@ def covers(frame: Frame) -> list[Cut]:
                 if cut is not None:
                     cuts.append(cut)
     return cuts
-
-
-def _first_size(frame: Frame) -> Floats:
-    """Return the size of the first coefficient of each row; 0 where there is none."""
-    starts = frame.rows.indptr
-    result = np.zeros(len(starts) - 1)
-    held = np.flatnonzero(np.diff(starts))
-    result[held] = np.abs(frame.rows.data[starts[held]])
-    return result
 
 
 def _cover(frame: Frame, columns: np.ndarray, a: Floats, limit: float, binary: np.ndarray) -> Cut | None:

@@ -96,6 +96,16 @@ class Frame:
                 self.usable[j] = True
 
     @cached_property
+    def owner(self) -> np.ndarray:
+        """The row of each entry, in their order by rows."""
+        return np.repeat(np.arange(self.problem.m), np.diff(self.rows.indptr))
+
+    @cached_property
+    def row_size(self) -> Floats:
+        """The length of each row, a hair above zero."""
+        return np.sqrt(np.bincount(self.owner, self.rows.data**2, self.problem.m)) + 1e-9
+
+    @cached_property
     def whole_rows(self) -> np.ndarray:
         """Whether a row has whole coefficients and limits and integer columns alone, so that its slack is whole."""
         return self.problem.rows_of_whole(self.whole)

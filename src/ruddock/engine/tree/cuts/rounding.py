@@ -49,13 +49,12 @@ def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
         Rounds in a row in which it gave no cut; kept up to date. After a few it is left out.
     """
     p = frame.problem
-    owner = np.repeat(np.arange(p.m), np.diff(frame.rows.indptr))
-    size = np.sqrt(np.bincount(owner, frame.rows.data**2, p.m)) + 1e-9
+    owner = frame.owner
     split = np.maximum(frame.fraction, np.where(frame.by >= 0, frame.fraction[frame.by], 0.0)) > 1e-6
     mixed = np.bincount(owner, split[frame.rows.indices], p.m)
     between = np.where(frame.whole, 0.0, np.minimum(frame.z, 1e6))
     loose = np.bincount(owner, between[frame.rows.indices] > 1e-6, p.m)
-    tight = frame.room / size
+    tight = frame.room / frame.row_size
     own = len(misses)
     starts = np.flatnonzero((tight[:own] <= SLACK) & ((mixed[:own] > 0) | (loose[:own] > 0)) & (misses < MOST_MISSES))
     starts = starts[np.argsort(-(mixed[starts] + 0.1 * (tight[starts] <= 1e-6)), kind="stable")][:MOST_STARTS]

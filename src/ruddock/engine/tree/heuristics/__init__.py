@@ -13,10 +13,10 @@ from ruddock.engine.tree.heuristics.near import (
     Found,
     Near,
     Point,
+    finish_dive,
     keep_start,
     near_plan,
     search_around,
-    search_within,
     try_start,
 )
 from ruddock.engine.tree.heuristics.polish import polish
@@ -81,7 +81,7 @@ def look_for_plans(
                 if state.incumbent.best is None and root and outer and not brief and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
             if few is not None and not state.effort.stopped():
-                search_within(state, few, near)
+                finish_dive(state, few, near)
         if state.incumbent.best is None and outer:
             search_around(state, point, near)
         again = state.incumbent.value < found or root or number % NEAR_EVERY == 0

@@ -63,7 +63,7 @@ def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) ->
     p = state.problem
     kernel = _kernel(p, lower, upper, start)
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
-    best: Floats | None = None
+    taken = False
     value, since, share = state.incumbent.value - p.offset, 0, FIRST
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
@@ -79,16 +79,16 @@ def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) ->
                 kernel.better_than(_aim(state, value, share))
             continue
         undo = True
-        x = np.array(kernel.kept)
-        found = float(p.costs @ x)
-        if best is None and not state.try_plan(x):  # where rounding or a caller's check says no, nothing is sure
+        if not taken and not state.try_plan(
+            np.array(kernel.kept)
+        ):  # where rounding or a caller's check says no, nothing is sure
             return
-        best, value, since = x, min(value, found), kernel.touched
+        taken, value, since = True, min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
         if state.incumbent.settled(state.frontier.bound):
             return
         kernel.better_than(_aim(state, value, share))
-    if best is not None:
-        state.try_plan(best)
+    if taken:
+        state.try_plan(np.array(kernel.kept))
 
 
 def _spent_well(state: SearchState, kernel: Jump, portion: int, *, undo: bool) -> bool:

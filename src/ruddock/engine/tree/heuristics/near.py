@@ -84,8 +84,8 @@ def search_around(state: SearchState, point: Point, near: Near) -> None:
         _try(state, point, near, state.portfolio.around_point)
 
 
-def search_within(state: SearchState, x: Floats, near: Near) -> None:
-    """Search with all columns kept that are whole at a point, as that where a dive has left few others."""
+def finish_dive(state: SearchState, x: Floats, near: Near) -> None:
+    """Search with all columns kept that are whole at a point where a dive has left few others."""
     integers = state.domain.integers
     values = np.round(x[integers])
     whole = state.domain.distance(x)[integers] <= INTEGRALITY
