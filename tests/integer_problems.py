@@ -23,6 +23,7 @@ STRUCTURES = (
     "conflicts",
     "alike",
     "blocks",
+    "defined",
 )
 
 
@@ -42,6 +43,7 @@ def integer_problem(structure: str, seed: int) -> Problem:
         "conflicts": _conflicts,
         "alike": _alike,
         "blocks": _blocks,
+        "defined": _defined,
     }[structure](rng)
 
 
@@ -240,6 +242,31 @@ def _blocks(rng: np.random.Generator) -> Problem:
     return _of(rows, np.zeros(n), upper, costs, np.r_[np.ones(n - 1), float(whole)])
 
 
+def _defined(rng: np.random.Generator) -> Problem:
+    """Return a mixed problem whose costs and totals are columns of their own, with rows of one entry and rows twice."""
+    m, n = int(rng.integers(2, 4)), int(rng.integers(3, 5))
+    a = rng.integers(-3, 6, (m, n)) * (rng.random((m, n)) < 0.8)
+    kinds, lower = np.r_[INTEGER, rng.choice([0, INTEGER, INTEGER], n - 1)], rng.integers(-1, 2, n).astype(float)
+    upper = lower + rng.integers(1, 3, n)
+    copied, factor, side = int(rng.integers(0, n)), float(rng.choice([1, -1, 2])), float(rng.integers(-2, 3))
+    ends = np.sort(side + factor * np.array((lower[copied], upper[copied])))
+    defined = np.zeros((5, n + 4))  # two parts of the costs, a copy, a total, and a row of one entry
+    defined[:2, :n] = rng.integers(-6, 7, (2, n)) * (rng.random((2, n)) < 0.7)
+    defined[2, copied], defined[3, :n], defined[4, int(rng.integers(0, n))] = -factor, -a[0], 2.0
+    defined[range(4), n + np.arange(4)] = 1.0
+    low, high = np.where(rng.random(m) < 0.4, rng.integers(-3, 4, m), -inf), rng.integers(4, 12, m).astype(float)
+    right = np.array((0.0, 0.0, side, 0.0))
+    return Problem.build(
+        np.vstack((np.pad(np.vstack((a, 2 * a[:1])), ((0, 0), (0, 4))), defined)),
+        np.r_[low, low[0] * 2, right, -inf],
+        np.r_[high, high[0] * 2 + rng.integers(-3, 3), right, float(rng.integers(1, 5))],
+        np.r_[lower, -inf, -99.0, ends[0], -99.0],
+        np.r_[upper, inf, 99.0, ends[1], float(rng.integers(4, 20))],
+        np.r_[np.zeros(n), 1.0, 1.0, rng.integers(-2, 3, 2)],
+        np.r_[kinds, 0, 0, rng.choice([0, kinds[copied]]), 0],
+    )
+
+
 def _of(rows: list[tuple[np.ndarray, float, float]], lower, upper, costs, kinds) -> Problem:
     lines, low, high = zip(*rows, strict=True)
     return Problem.build(np.array(lines), np.array(low), np.array(high), lower, upper, costs, kinds)
@@ -249,12 +276,10 @@ def choices(problem: Problem) -> list[list[tuple[float, float]]]:
     """Return for every column the values, or intervals, that its kind allows."""
     result = []
     for j in range(problem.n):
-        whole = range(int(np.ceil(problem.lower[j] - 1e-9)), int(min(np.floor(problem.upper[j] + 1e-9), 1e6)) + 1)
-        spans = (
-            [(float(v), float(v)) for v in whole]
-            if problem.kinds[j] & INTEGER
-            else [(float(problem.lower[j]), float(problem.upper[j]))]
-        )
+        low, high = float(problem.lower[j]), float(problem.upper[j])
+        spans = [(low, high)]
+        if problem.kinds[j] & INTEGER:
+            spans = [(v + 0.0, v + 0.0) for v in range(int(np.ceil(low - 1e-9)), int(np.floor(high + 1e-9)) + 1)]
         result.append(spans + ([(0.0, 0.0)] if problem.kinds[j] & SEMICONTINUOUS else []))
     return result
 

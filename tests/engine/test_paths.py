@@ -9,9 +9,11 @@ from math import inf
 import numpy as np
 import pytest
 
-from ruddock.engine.outcome import Options
+from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
 from ruddock.engine.tree.part import Part
+from ruddock.engine.tree.search import TreeSearch
+from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Problem
 from tests.engine.test_tree import after_root, left_by_root, whole_plans
 from tests.integer_problems import STRUCTURES, integer_problem
@@ -120,7 +122,7 @@ def test_what_is_left_has_the_plans_of_the_problem(structure: str) -> None:
         problem = integer_problem(structure, seed)
         rng = np.random.default_rng(seed)
         finite = np.isfinite(problem.lower) & np.isfinite(problem.upper)
-        chosen = np.flatnonzero(finite & (rng.random(problem.n) < 0.6))
+        chosen = np.flatnonzero(finite & (rng.random(problem.n) < (0.2 if structure == "defined" else 0.6)))
         values = np.round(rng.uniform(problem.lower[chosen], problem.upper[chosen]))
         lower, upper = problem.lower.copy(), problem.upper.copy()
         lower[chosen] = upper[chosen] = np.clip(values, lower[chosen], upper[chosen])
@@ -133,9 +135,14 @@ def test_what_is_left_has_the_plans_of_the_problem(structure: str) -> None:
         left = solve(part.problem)
         assert left.status == whole.status
         if whole.status == "optimal":
-            assert left.objective == pytest.approx(whole.objective, rel=1e-7, abs=1e-7)
+            assert left.objective + part.offset == pytest.approx(whole.objective, rel=1e-7, abs=1e-7)
             plan = part.plan(left.x)
             assert problem.objective(plan) == pytest.approx(whole.objective, rel=1e-7, abs=1e-7)
             assert (problem.activity(plan) <= problem.row_upper + 1e-6).all()
             assert (problem.activity(plan) >= problem.row_lower - 1e-6).all()
+        # a search of its own goes through what is left, whatever the rest costs
+        found = TreeSearch(SearchState(problem, Limits(), Options(cores=1))).near(fixed, 5000)
+        assert found.through
+        best = None if found.plan is None else pytest.approx(problem.objective(found.plan), rel=1e-7, abs=1e-7)
+        assert best == (None if whole.x is None else whole.objective), seed
     assert left_out > 0

@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
 import pytest
 
-from ruddock.engine.outcome import Basis, Outcome
-from ruddock.engine.presolve.chain import REDUCTIONS, Presolve
+from ruddock.engine.certificates import plan_holds
+from ruddock.engine.outcome import Basis, Limits, Options, Outcome
+from ruddock.engine.presolve.chain import OF_WHOLE_NUMBERS, REDUCTIONS, Presolve
 from ruddock.engine.presolve.stage import Point, Reduction
 from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.solve import solve
+from ruddock.engine.tree import reduced
+from ruddock.engine.tree.domain import Domain
 from ruddock.problem import Problem
+from tests import integer_problems
 from tests.exact import judge
 from tests.generators import STRUCTURES, inf, planted, random_lp
 
@@ -104,6 +110,35 @@ def test_a_problem_that_unravels_is_solved_by_presolve_alone() -> None:
     assert outcome.x is not None
     assert outcome.x.tolist() == [3.0, 2.0, 5.0, 4.0]
     assert sum(rows for rows, _ in presolve.counts.values()) == 4
+
+
+@pytest.mark.parametrize("structure", integer_problems.STRUCTURES)
+def test_fewer_rows_and_columns_keep_an_optimal_whole_plan(structure: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reduced, "LEAST", 1)
+    taken: set[str] = set()
+    for seed in range(2000, 2030):
+        problem = integer_problems.integer_problem(structure, seed)
+        given = replace(problem, offset=-7.0)
+        less = reduced.Reduced.of(given, Limits(), Options())
+        if less is None:
+            continue
+        taken.update(less.presolve.counts)
+        told: list[np.ndarray] = []
+        start = np.where(seed % 2, np.nan, given.lower) + np.zeros(given.n)
+        outcome = solve(
+            given, Limits(on_plan=told.append), Options(start=start, priorities=np.arange(given.n), cores=1)
+        )
+        best = integer_problems.enumerated(problem)
+        assert outcome.status == ("infeasible" if best == inf else "optimal"), seed
+        if outcome.x is None:
+            continue
+        assert outcome.objective == pytest.approx(best - 7.0, abs=1e-6), seed
+        assert outcome.history[-1].best == pytest.approx(outcome.objective, abs=1e-6)
+        domain = Domain(given)
+        for plan in (outcome.x, *told):
+            assert plan_holds(given, plan, given.activity(plan), *domain.fixing(plan)), seed
+    if structure == "defined":
+        assert set(taken) >= {kind.title for kind in OF_WHOLE_NUMBERS} - {"parallel columns"}, taken
 
 
 def test_presolve_ends_when_told_to() -> None:

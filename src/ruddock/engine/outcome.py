@@ -172,6 +172,10 @@ class Goal(NamedTuple):
         """Return an objective value as written."""
         return value / self.unit + self.offset
 
+    def within(self, other: Goal) -> Goal:
+        """Return how it relates to the objective as written, where it relates so far to one that does by ``other``."""
+        return Goal(other.written(self.offset), self.unit * other.unit)
+
     def noise(self, value: float, share: float = EQUAL) -> float:
         """Return the difference from a value that counts as none."""
         return share * max(1.0, abs(value))

@@ -12,6 +12,8 @@ from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.units import in_units
 from ruddock.problem import Problem
 
+Work = Callable[[Problem, Limits, Options], Outcome]
+
 LEAST_BYTES = 160  # for each entry, row and column
 
 
@@ -23,7 +25,12 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     """
     limits, options = limits or Limits(), options or Options()
     limits.record("start", rows=problem.m, columns=problem.n, entries=problem.nonzeros, integer=problem.discrete)
-    outcome = _in_own_units(problem, limits, options)
+    try:
+        # what a solve needs at least, asked for at once: better to know now than in the middle of something
+        np.empty(LEAST_BYTES * (problem.nonzeros + problem.m + problem.n), np.uint8)
+        outcome = _solve(problem, limits, options)
+    except MemoryError:  # outside of all that keeps what it has
+        outcome = Outcome("stopped", "memory")
     counters = outcome.counters
     counters.seconds = limits.elapsed()
     limits.record(
@@ -39,25 +46,29 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     return outcome
 
 
-def _method(problem: Problem) -> Callable[[Problem, Limits, Options], Outcome]:
+def _solve(problem: Problem, limits: Limits, options: Options) -> Outcome:
+    """Solve a problem in units of its own; a whole-number problem first becomes smaller, which changes its units."""
     if not problem.discrete:
-        return solve_linear
-    from ruddock.engine.tree.search import search_tree  # here, since linear problems do without all that it loads
+        return _in_own_units(problem, limits, options, solve_linear)
+    # here, since linear problems do without all that these load
+    from ruddock.engine.tree.reduced import Reduced
+    from ruddock.engine.tree.search import search_tree
 
-    return search_tree
+    def rest(problem: Problem, limits: Limits, options: Options) -> Outcome:
+        return _in_own_units(problem, limits, options, search_tree if problem.discrete else solve_linear)
+
+    def smaller(problem: Problem, limits: Limits, options: Options) -> Outcome:
+        reduced = Reduced.of(problem, limits, options)
+        return search_tree(problem, limits, options) if reduced is None else reduced.solve(rest, limits, options)
+
+    return _in_own_units(problem, limits, options, smaller)
 
 
-def _in_own_units(problem: Problem, limits: Limits, options: Options) -> Outcome:
+def _in_own_units(problem: Problem, limits: Limits, options: Options, work: Work) -> Outcome:
     """Solve a problem in units of its own, and tell the outcome in those of the problem as written."""
-    try:
-        method = _method(problem)
-        # what a solve needs at least, asked for at once: better to know now than in the middle of something
-        np.empty(LEAST_BYTES * (problem.nonzeros + problem.m + problem.n), np.uint8)
-        units = in_units(problem)
-        if units.impossible:
-            return Outcome("infeasible")
-        if units.plain:
-            return method(problem, limits, options)
-        return units.outcome(method(units.problem, units.limits(limits), units.options(options)))
-    except MemoryError:  # outside of all that keeps what it has
-        return Outcome("stopped", "memory")
+    units = in_units(problem)
+    if units.impossible:
+        return Outcome("infeasible")
+    if units.plain:
+        return work(problem, limits, options)
+    return units.outcome(work(units.problem, units.limits(limits), units.options(options)))

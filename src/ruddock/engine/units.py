@@ -63,7 +63,7 @@ class Units:
         lazy = options.lazy
         return replace(
             options,
-            goal=self.goal,
+            goal=self.goal.within(options.goal),
             start=None if options.start is None else options.start / self.columns,
             known=None if options.known is None else options.known / self.columns,
             lazy=None if lazy is None else lambda x: [self._row(row) for row in lazy(x * self.columns)],

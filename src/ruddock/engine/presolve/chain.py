@@ -26,18 +26,21 @@ REDUCTIONS: tuple[type[Reduction], ...] = (
     ParallelRows,
     ParallelColumns,
 )
+# a row of whole numbers is kept exactly, and so is not called forcing for a hair
+OF_WHOLE_NUMBERS = tuple(kind for kind in REDUCTIONS if kind is not ForcingRows)
 ROUNDS = 30
 ROUNDING = 1e-11  # parts of a ray this small, beside its largest, are rounding
 WORTHWHILE = 0.01  # part of rows and columns that a round must take out for another one
 
 
 class Presolve:
-    """A chain of reductions of a linear problem (Andersen and Andersen 1995).
+    """A chain of reductions (Andersen and Andersen 1995).
 
     Parameters
     ----------
     problem : Problem
-        Without integer or semicontinuous columns.
+        Without semicontinuous columns. Integer columns, whose bounds are whole, stay so: an optimal whole plan of what
+        is left is one of the problem, though dual values and a basis are not.
     reductions : the kinds to use, in their order
     stopped : asked before every step; True leaves it at the steps taken so far
 
@@ -45,6 +48,8 @@ class Presolve:
     ----------
     problem : Problem
         What is left.
+    columns : int array
+        Its columns, as numbers of the problem's.
     contradiction : Point or None
         A proof on what is left, where a row is out of reach of its columns' bounds.
     counts : dict of str to (int, int)
@@ -60,6 +65,7 @@ class Presolve:
         self.steps: list[Reduction] = []
         self.contradiction: Point | None = None
         self.counts: dict[str, tuple[int, int]] = {}
+        self.columns = np.arange(problem.n)
         stage = Stage(problem)
         for _ in range(ROUNDS):
             before = stage.problem.m + stage.problem.n
@@ -86,6 +92,8 @@ class Presolve:
             return None
         step, left = result
         self.steps.append(step)
+        if step.columns_left is not None:
+            self.columns = self.columns[step.columns_left]
         rows, columns = self.counts.get(kind.title, (0, 0))
         self.counts[kind.title] = (rows + step.rows_gone, columns + step.columns_gone)
         return Stage(left)

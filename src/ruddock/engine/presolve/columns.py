@@ -20,7 +20,7 @@ class FixedColumns(Reduction):
     """Columns whose bounds leave one value, which goes into the limits of their rows."""
 
     title = "fixed columns"
-    kept: Places
+    kept_columns: Places
     n: int
     columns: Places
     values: Floats
@@ -43,8 +43,12 @@ class FixedColumns(Reduction):
             columns=gone, row_lower=p.row_lower - shift, row_upper=p.row_upper - shift, offset=offset
         )
 
+    @property
+    def columns_left(self) -> Places:
+        return self.kept_columns
+
     def restore(self, point: Point) -> Point:
-        result = point.spread(self.kept, self.n, None, 0)
+        result = point.spread(self.kept_columns, self.n, None, 0)
         if result.x is not None:
             result.x[self.columns] = point.constant(self.values)
         if result.d is not None and result.y is not None:
@@ -98,7 +102,8 @@ def _dual_bounds(stage: Stage, low: Floats, high: Floats) -> tuple[Floats, Float
     """Return bounds of the dual values, narrowed by columns of one entry that are unbounded on a side."""
     p = stage.problem
     low, high = low.copy(), high.copy()
-    at = np.flatnonzero(stage.column_counts[stage.owner] == 1)
+    # whole ones do not make up for a part of another column, and tell nothing
+    at = np.flatnonzero((stage.column_counts == 1)[stage.owner] & ~stage.whole[stage.owner])
     columns, rows, a = stage.owner[at], p.indices[at], p.values[at]
     ratio = p.costs[columns] / a
     for unbounded, below in ((np.isposinf(p.upper), a > 0), (np.isneginf(p.lower), a < 0)):

@@ -66,7 +66,7 @@ class ParallelRows(Reduction):
     """
 
     title = "parallel rows"
-    kept: Places
+    kept_rows: Places
     m: int
     leaders: Places
     lower_from: Places
@@ -107,7 +107,7 @@ class ParallelRows(Reduction):
         return step, stage.without(rows=gone, row_lower=lower, row_upper=upper)
 
     def restore(self, point: Point) -> Point:
-        result = point.spread(None, 0, self.kept, self.m)
+        result = point.spread(None, 0, self.kept_rows, self.m)
         if result.y is None:
             return result
         y = result.y[self.leaders]
@@ -135,13 +135,13 @@ class ParallelRows(Reduction):
 
 @dataclass(eq=False, repr=False)
 class ParallelColumns(Reduction):
-    """Columns that are multiples of another one, costs included: their sum takes their place.
+    """Continuous columns that are multiples of another one, costs included: their sum takes their place.
 
     Of the two that share a value, one stands on a bound and the other takes the rest.
     """
 
     title = "parallel columns"
-    kept: Places
+    kept_columns: Places
     n: int
     leaders: Places
     others: Places
@@ -156,6 +156,7 @@ class ParallelColumns(Reduction):
         p = stage.problem
         leader, other, ratio = parallel_pairs(p.starts, p.indices, p.values, p.costs)
         chosen = np.unique(leader, return_index=True)[1]
+        chosen = chosen[~(stage.whole[leader[chosen]] | stage.whole[other[chosen]])]
         leader, other, ratio = leader[chosen], other[chosen], ratio[chosen]
         if not len(leader):
             return None
@@ -173,8 +174,12 @@ class ParallelColumns(Reduction):
         step.columns_gone = len(other)
         return step, stage.without(columns=gone, lower=lower, upper=upper)
 
+    @property
+    def columns_left(self) -> Places:
+        return self.kept_columns
+
     def restore(self, point: Point) -> Point:
-        result = point.spread(self.kept, self.n, None, 0)
+        result = point.spread(self.kept_columns, self.n, None, 0)
         if result.d is not None:
             result.d[self.others] = self.ratio * result.d[self.leaders]
         if result.x is None:

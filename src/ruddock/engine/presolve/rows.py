@@ -23,7 +23,7 @@ class RedundantRows(Reduction):
     """
 
     title = "redundant rows"
-    kept: Places
+    kept_rows: Places
     m: int
 
     @classmethod
@@ -44,7 +44,7 @@ class RedundantRows(Reduction):
         return step, stage.without(rows=gone)
 
     def restore(self, point: Point) -> Point:
-        return point.spread(None, 0, self.kept, self.m)
+        return point.spread(None, 0, self.kept_rows, self.m)
 
 
 @dataclass(eq=False, repr=False)
@@ -56,7 +56,7 @@ class SingletonRows(Reduction):
     """
 
     title = "single-entry rows"
-    kept: Places
+    kept_rows: Places
     m: int
     rows: Places
     columns: Places
@@ -72,7 +72,7 @@ class SingletonRows(Reduction):
         at = at[first_of(stage.owner[at])]
         rows, columns, a = p.indices[at].astype(np.intp), stage.owner[at], p.values[at]
         low, high = p.row_lower[rows] / a, p.row_upper[rows] / a
-        low, high = np.where(a > 0, low, high), np.where(a > 0, high, low)
+        low, high = stage.within(columns, np.where(a > 0, low, high), np.where(a > 0, high, low))
         lower, upper = p.lower[columns], p.upper[columns]
         # what contradicts the bounds stays, as the row that shows it
         fits = (low <= upper) & (high >= lower) & (low <= high)
@@ -90,7 +90,7 @@ class SingletonRows(Reduction):
         return step, stage.without(rows=gone, lower=new_lower, upper=new_upper)
 
     def restore(self, point: Point) -> Point:
-        result = point.spread(None, 0, self.kept, self.m)
+        result = point.spread(None, 0, self.kept_rows, self.m)
         if result.y is None or result.d is None:
             return result
         d = result.d[self.columns]
@@ -121,7 +121,7 @@ class ForcingRows(Reduction):
 
     title = "forcing rows"
     fixes_columns = True
-    kept: Places
+    kept_rows: Places
     m: int
     rows: Places
     up: Floats  # 1 where the greatest activity only just reaches the lower limit, -1 the other way round
@@ -157,7 +157,7 @@ class ForcingRows(Reduction):
         return step, stage.without(rows=gone, lower=lower, upper=upper)
 
     def restore(self, point: Point) -> Point:
-        result = point.spread(None, 0, self.kept, self.m)
+        result = point.spread(None, 0, self.kept_rows, self.m)
         if result.y is None or result.d is None:
             return result
         columns, values = self.entries.indices, self.entries.data

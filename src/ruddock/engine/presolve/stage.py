@@ -10,8 +10,9 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from scipy.sparse import csc_matrix, csr_matrix
 
+from ruddock.engine.measure import near
 from ruddock.engine.outcome import AT_LOWER, BASIC, Codes
-from ruddock.problem import Floats, Problem
+from ruddock.problem import INTEGER, Floats, Problem
 
 Mask = np.ndarray[Any, np.dtype[np.bool_]]
 Places = np.ndarray[Any, np.dtype[np.intp]]
@@ -71,10 +72,28 @@ def _spread(values: Any, kept: Places | None, size: int, fill: float) -> Any:
 
 
 class Stage:
-    """A linear problem between two reductions, with what several of them look at."""
+    """A problem between two reductions, with what several of them look at."""
 
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
+
+    @cached_property
+    def whole(self) -> Mask:
+        """The columns that are to be whole, whose bounds are."""
+        return (self.problem.kinds & INTEGER) != 0
+
+    @cached_property
+    def tied(self) -> Mask:
+        """The columns that share a row with whole ones, which may switch them or bound them."""
+        p = self.problem
+        switching = np.bincount(p.indices, self.whole[self.owner], p.m) > 0
+        return np.asarray(np.bincount(self.owner, switching[p.indices], p.n) > 0)
+
+    def within(self, columns: Places, low: Floats, high: Floats) -> tuple[Floats, Floats]:
+        """Return bounds for some columns, those of whole ones rounded to what these can reach."""
+        whole = self.whole[columns]
+        with np.errstate(invalid="ignore"):
+            return np.where(whole, np.ceil(low - near(low)), low), np.where(whole, np.floor(high + near(high)), high)
 
     @cached_property
     def owner(self) -> Places:
@@ -180,6 +199,11 @@ class Reduction(ABC):
     fixes_columns: ClassVar[bool] = False
     rows_gone = 0
     columns_gone = 0
+
+    @property
+    def columns_left(self) -> Places | None:
+        """The columns that it leaves, in their order; None for all of them."""
+        return None
 
     @classmethod
     @abstractmethod

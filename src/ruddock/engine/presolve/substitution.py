@@ -17,12 +17,24 @@ FEW = 4  # entries of a column that an equation of two columns may take out
 
 
 def _singletons(stage: Stage) -> Places:
-    """Return the entries that are alone in their column and not small in their row."""
+    """Return the entries that are alone in their column, a continuous one, and not small in their row."""
     p = stage.problem
     largest = np.zeros(p.m)
     np.maximum.at(largest, p.indices, np.abs(p.values))
-    alone = stage.column_counts[stage.owner] == 1
+    alone = ((stage.column_counts == 1) & ~stage.whole)[stage.owner]
     return np.flatnonzero(alone & (np.abs(p.values) >= SAFE_PIVOT * largest[p.indices]))
+
+
+def _may_go(stage: Stage, one: Places, two: Places, a: Floats, b: Floats, sides: Floats) -> Mask:
+    """Say of equations ``a one + b two = side`` whether the first column may be expressed by the second.
+
+    A whole one may by another whole one whose multiples it then is; a continuous one by a whole one, or if no whole one
+    switches it or bounds it: what such rows say is lost on cuts once it has another column's name.
+    """
+    whole = stage.whole
+    with np.errstate(over="ignore"):
+        multiples = (np.round(b / a) == b / a) & (np.round(sides / a) == sides / a)
+    return np.where(whole[one], whole[two] & multiples, whole[two] | ~stage.tied[one])
 
 
 @dataclass(eq=False, repr=False)
@@ -80,6 +92,10 @@ class FreeSingletons(Reduction):
         step.rows_gone = step.columns_gone = len(rows)
         return step, stage.without(rows=gone_rows, columns=gone, costs=costs, offset=p.offset + float(y @ limit))
 
+    @property
+    def columns_left(self) -> Places:
+        return self.kept_columns
+
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept_columns, self.n, self.kept_rows, self.m)
         y = point.cost(self.costs) / self.entries
@@ -111,7 +127,7 @@ class SlackColumns(Reduction):
     """Bounded columns of one equation: the equation becomes a row with limits, the column its slack."""
 
     title = "slack-like columns"
-    kept: Places
+    kept_columns: Places
     n: int
     rows: Places
     columns: Places
@@ -144,8 +160,12 @@ class SlackColumns(Reduction):
         offset = p.offset + float(y @ sides)
         return step, stage.without(columns=gone, costs=costs, row_lower=row_lower, row_upper=row_upper, offset=offset)
 
+    @property
+    def columns_left(self) -> Places:
+        return self.kept_columns
+
     def restore(self, point: Point) -> Point:
-        result = point.spread(self.kept, self.n, None, 0)
+        result = point.spread(self.kept_columns, self.n, None, 0)
         if result.x is not None and point.x is not None:
             result.x[self.columns] = (point.constant(self.sides) - self.others @ point.x) / self.entries
         if result.y is not None and result.d is not None:
@@ -191,16 +211,17 @@ class DoubletonEquations(Reduction):
         at = by_rows.indptr[rows]
         one, two = by_rows.indices[at].astype(np.intp), by_rows.indices[at + 1].astype(np.intp)
         a, b = by_rows.data[at], by_rows.data[at + 1]
-        counts = stage.column_counts
+        counts, sides = stage.column_counts, p.row_lower[rows]
+        may_one, may_two = _may_go(stage, one, two, a, b, sides), _may_go(stage, two, one, b, a, sides)
         # the shorter column goes, if its entry is not the much smaller one
         swap = (counts[one] > counts[two]) | (np.abs(a) < SAFE_PIVOT * np.abs(b))
+        swap = (swap & may_two) | ~may_one
         gone, stay = np.where(swap, two, one), np.where(swap, one, two)
         own, partner = np.where(swap, b, a), np.where(swap, a, b)
-        fits = (counts[gone] <= FEW) & (np.abs(own) >= SAFE_PIVOT * np.abs(partner))
-        sides = p.row_lower[rows]
+        fits = (may_one | may_two) & (counts[gone] <= FEW) & (np.abs(own) >= SAFE_PIVOT * np.abs(partner))
         low, high = (sides - own * p.lower[gone]) / partner, (sides - own * p.upper[gone]) / partner
-        low, high = np.minimum(low, high), np.maximum(low, high)
-        fits &= (low <= p.upper[stay]) & (high >= p.lower[stay])
+        low, high = stage.within(stay, np.minimum(low, high), np.maximum(low, high))
+        fits &= (low <= p.upper[stay]) & (high >= p.lower[stay]) & (low <= high)
         # one equation at a time for every column
         first = np.full(p.n, len(rows))
         numbers = np.arange(len(rows))
@@ -245,6 +266,10 @@ class DoubletonEquations(Reduction):
             row_upper=p.row_upper - shift,
             offset=p.offset + float(p.costs[gone] @ constant),
         )
+
+    @property
+    def columns_left(self) -> Places:
+        return self.kept_columns
 
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept_columns, self.n, self.kept_rows, self.m)

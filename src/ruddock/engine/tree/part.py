@@ -22,12 +22,16 @@ class Part:
     Attributes
     ----------
     problem : Problem
+        Without an offset, as searches need it.
     columns : int array
         Of the other problem, in the order of this one.
+    offset : float
+        What the objective of the other one is beside that of this one.
     """
 
     problem: Problem
     columns: np.ndarray
+    offset: float
     _fixed: Floats
 
     @classmethod
@@ -74,9 +78,8 @@ class Part:
         left = Problem.build(
             matrix[:, columns][kept], problem.row_lower[kept] - base, problem.row_upper[kept] - base,
             lower[columns], upper[columns], problem.costs[columns], problem.kinds[columns],
-            problem.offset + float(problem.costs @ values),
         )  # fmt: skip
-        return cls(left, columns, values)
+        return cls(left, columns, problem.offset + float(problem.costs @ values), values)
 
     def plan(self, x: Floats) -> Floats:
         """Return a plan of the other problem from one of this."""

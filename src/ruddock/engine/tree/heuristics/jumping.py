@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from scipy.sparse import csc_matrix
 
 from ruddock.engine.tree.heuristics.near import Point
 from ruddock.engine.tree.heuristics.rounding import round_by_locks
 from ruddock.engine.tree.jump import Jump
+from ruddock.engine.tree.part import Part
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
 
 LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
+RELAXED = 50  # entries that relaxations have touched, for one that may be touched in any case
 LOOK = 400_000  # entries touched between two looks at the limits
 IDLE = 0.3  # of the budget without a better plan after the first one, after which it ends
 STAY = 0.95  # of the columns, which stay where a relaxation has them, at most
@@ -27,7 +31,7 @@ def jump(state: SearchState) -> None:
     if p.m and p.n and not len(state.domain.semis):
         lower, upper = _finite(state.bounds.lower, state.bounds.upper)
         start = np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
-        _improve(state, lower, upper, start)
+        _jump_within(state, lower, upper, start)
 
 
 def jump_around(state: SearchState, point: Point) -> None:
@@ -55,20 +59,26 @@ def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
     if int(stays.sum()) > most:
         stays &= np.abs(reduced) >= np.partition(np.abs(reduced), len(x) - most)[len(x) - most]
     lower[stays] = upper[stays] = start[stays]
-    _improve(state, lower, upper, start)
+    _jump_within(state, lower, upper, start)
 
 
-def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) -> None:
-    """Jump within bounds as long as that finds better plans."""
-    p = state.problem
-    kernel = _kernel(p, lower, upper, start)
-    budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
+def _jump_within(state: SearchState, lower: Floats, upper: Floats, start: Floats) -> None:
+    """Jump within bounds as long as that finds better plans, in the columns and rows that these leave."""
+    part = Part.of(replace(state.problem, lower=lower, upper=upper))
+    if part is None:
+        return
+    p = part.problem
+    if not p.n:
+        state.try_plan(part.plan(p.lower))
+        return
+    kernel = _kernel(p, np.clip(start[part.columns], p.lower, p.upper))
+    budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros, state.effort.counters.entries // RELAXED)
     taken = False
-    value, since, share = state.incumbent.value - p.offset, 0, FIRST
+    value, since, share = state.incumbent.value - part.offset, 0, FIRST
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
     # from a plan on, parts of it are undone and mended; else that is tried in turn with jumps to a better one
-    undo = began = start is state.incumbent.best and kernel.hold()
+    undo = began = kernel.hold() and start is state.incumbent.best
     while kernel.touched < budget and not state.effort.stopped():
         if value < np.inf and kernel.touched - since > IDLE * budget:
             break
@@ -79,16 +89,14 @@ def _improve(state: SearchState, lower: Floats, upper: Floats, start: Floats) ->
                 kernel.better_than(_aim(state, value, share))
             continue
         undo = True
-        if not taken and not state.try_plan(
-            np.array(kernel.kept)
-        ):  # where rounding or a caller's check says no, nothing is sure
-            return
+        if not taken and not state.try_plan(part.plan(np.asarray(kernel.kept))):
+            return  # where rounding or a caller's check says no, nothing is sure
         taken, value, since = True, min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
         if state.incumbent.settled(state.frontier.bound):
             return
         kernel.better_than(_aim(state, value, share))
     if taken:
-        state.try_plan(np.array(kernel.kept))
+        state.try_plan(part.plan(np.asarray(kernel.kept)))
 
 
 def _spent_well(state: SearchState, kernel: Jump, portion: int, *, undo: bool) -> bool:
@@ -113,7 +121,7 @@ def _finite(lower: Floats, upper: Floats) -> tuple[Floats, Floats]:
     return low, np.where(np.isfinite(upper), upper, np.maximum(low, 0.0) + FARTHEST)
 
 
-def _kernel(p: Problem, lower: Floats, upper: Floats, start: Floats) -> Jump:
+def _kernel(p: Problem, start: Floats) -> Jump:
     """Return the search on rows of one size."""
     size = np.zeros(p.m)
     np.maximum.at(size, p.indices, np.abs(p.values))
@@ -123,6 +131,6 @@ def _kernel(p: Problem, lower: Floats, upper: Floats, start: Floats) -> Jump:
     return Jump(
         (np.array(p.starts), np.array(p.indices), values),
         (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data),
-        p.row_lower / size, p.row_upper / size, lower, upper,
+        p.row_lower / size, p.row_upper / size, np.array(p.lower), np.array(p.upper),
         ((p.kinds & INTEGER) != 0).astype(np.int8), np.array(p.costs), start, 1,
     )  # fmt: skip
