@@ -403,6 +403,22 @@ def medians(size: int, open_: int) -> Callable[[int], Problem]:
     return draw
 
 
+def by_parts(problem: Problem, parts: int = 3) -> Problem:
+    """Write the costs of a problem as columns of their own that equations add up, as many who write models do."""
+    p, part = problem, np.arange(problem.n) % parts
+    added = sparse.coo_matrix((-p.costs, (part, np.arange(p.n))), shape=(parts, p.n))
+    return Problem.build(
+        sparse.bmat([[p.matrix(), None], [added, sparse.eye(parts)]]).tocsc(),
+        np.r_[p.row_lower, np.zeros(parts)],
+        np.r_[p.row_upper, np.zeros(parts)],
+        np.r_[p.lower, np.full(parts, -np.inf)],
+        np.r_[p.upper, np.full(parts, np.inf)],
+        np.r_[np.zeros(p.n), np.ones(parts)],
+        np.r_[p.kinds, np.zeros(parts, p.kinds.dtype)],
+        p.offset,
+    )
+
+
 FAMILIES: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "assignment A 10x60": (assignment("A", 10, 60), (1,)),
     "assignment B 10x60": (assignment("B", 10, 60), (1,)),

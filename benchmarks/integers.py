@@ -14,7 +14,7 @@ from dataclasses import replace
 from functools import cache
 
 from benchmarks.cases import check, flow
-from benchmarks.integer_families import FAMILIES, LARGE
+from benchmarks.integer_families import FAMILIES, LARGE, by_parts
 from benchmarks.known import KNOWN
 from benchmarks.measuring import cases
 from ruddock.document.content import Column, Document, Table
@@ -111,13 +111,13 @@ def check_plan(problem: Problem, outcome: Outcome, name: str) -> None:
     check(certificates.plan_holds(problem, outcome.x, outcome.activity, problem.lower, problem.upper), name)
 
 
-def families(names: list[str]) -> tuple[Table, list[str]]:
-    """Return the table of all families, and the problems that were not proven."""
+def families(names: list[str], *, parts: bool) -> tuple[Table, list[str]]:
+    """Return the table of all families, their costs in parts if so asked, and the problems that were not proven."""
     rows, missed, times = [], [], []
     for name in names:
         draw, seeds = FAMILIES[name]
         for seed in seeds:
-            problem = draw(seed)
+            problem = by_parts(draw(seed)) if parts else draw(seed)
             start = time.perf_counter()
             outcome = solve(problem, Limits(seconds=MOST))
             times.append(time.perf_counter() - start)
@@ -170,16 +170,21 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="python -m benchmarks.integers", description=__doc__)
     parser.add_argument("case", nargs="*", help=f"only these: {', '.join(KNOWN)}")
     parser.add_argument("--families", action="store_true", help=f"problems drawn from: {', '.join(FAMILIES)}")
+    parser.add_argument("--parts", action="store_true", help="families with costs written as columns that add up")
     parser.add_argument("--large", action="store_true", help=f"how near plans come: {', '.join(LARGE)}")
     parser.add_argument("--ablation", action="store_true", help="switch one part off after another")
     parser.add_argument("--check", action="store_true", help="exit 1 if a problem is not solved")
     parser.add_argument("--runs", type=int, default=1)
     asked = parser.parse_args()
-    names = cases(parser, asked.case, LARGE if asked.large else FAMILIES if asked.families else KNOWN)
+    drawn = asked.families or asked.parts
+    names = cases(parser, asked.case, LARGE if asked.large else FAMILIES if drawn else KNOWN)
     if asked.ablation:
         print(shown(ablation(names)))
         return
-    done, missed = large(names) if asked.large else families(names) if asked.families else table(names, asked.runs)
+    if asked.large:
+        done, missed = large(names)
+    else:
+        done, missed = families(names, parts=asked.parts) if drawn else table(names, asked.runs)
     print(shown(done))
     if asked.check and missed:
         print(f"Missed within {MOST:.0f} s: {', '.join(missed)}")

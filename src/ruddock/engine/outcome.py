@@ -202,7 +202,7 @@ class Options:
     Attributes
     ----------
     method : for linear problems: ``dual`` or ``primal`` simplex, ``interior`` point, ``first-order``, or ``auto``
-    presolve : whether to make a linear problem smaller first
+    presolve : whether to make a problem smaller first
     exact : whether to check the basis of a linear answer in exact arithmetic, and repair it if need be
     cuts, heuristics, symmetry : for whole-number problems: whether to add cuts at the root, to run primal heuristics,
         and to keep only one of plans that differ by exchanging what is identical
