@@ -91,6 +91,24 @@ def test_the_interior_point_lands_near_a_basis() -> None:
     judge(problem, outcome)
 
 
+def test_after_a_crossover_to_what_is_nearly_feasible_the_primal_method_goes_on() -> None:
+    # the dual one would send all reduced costs of the wrong sign to the other bound, and the point with them
+    rng = np.random.default_rng(5)
+    a = sparse.random(300, 200, 0.04, format="csc", random_state=rng, data_rvs=np.ones)
+    a = sparse.hstack([a, sparse.eye(300)], format="csc")
+    costs = np.append(rng.integers(1, 100, 200), np.full(300, 150.0))
+    problem = Problem.build(a, np.ones(300), np.full(300, np.inf), np.zeros(500), np.ones(500), costs)
+    for _ in range(4):
+        other = solve(replace(problem, costs=costs * (1 + 0.6 * rng.uniform(-1, 1, 500))))
+        low = problem.row_lower.copy()
+        low[rng.choice(np.flatnonzero(other.activity <= 1 + 1e-9), 2, replace=False)] += 0.01
+        solver = LinearSolver(replace(problem, row_lower=low))
+        solver.cross_over(np.append(other.x, other.activity), np.append(other.reduced, other.y), Limits())
+        outcome = solver.solve()
+        assert outcome.status == "optimal"
+        assert outcome.counters.dual_iterations == 0 < outcome.counters.primal_iterations
+
+
 @pytest.mark.parametrize("structure", STRUCTURES)
 def test_the_first_order_method_alone_has_a_plan_and_a_bound_that_hold(
     structure: str, monkeypatch: pytest.MonkeyPatch

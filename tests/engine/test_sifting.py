@@ -7,7 +7,7 @@ import pytest
 from scipy import sparse
 
 from ruddock.engine import linear, sifting
-from ruddock.engine.outcome import Counters, Limits, Options
+from ruddock.engine.outcome import Basis, Limits, Options, Outcome
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
 from tests.exact import judge
@@ -45,8 +45,15 @@ def test_a_wide_problem_touches_few_of_its_columns() -> None:
     problem = covering(60, 8000, 1)
     assert sifting.pays(problem)
     whole = solve(problem, options=Options(method="dual", presolve=False))
-    counters = Counters()
-    found = sifting.sift(problem, Limits(), counters)
+    widest = 0
+
+    def small(problem: Problem, basis: Basis | None) -> Outcome:
+        nonlocal widest
+        widest = max(widest, problem.n)
+        return solve(problem, options=Options(basis=basis, presolve=False))
+
+    found = sifting.sift(problem, small)
+    assert widest < problem.n / 10
     assert found.basis is not None
     outcome = solve(problem, options=Options(basis=found.basis))
     assert outcome.objective == pytest.approx(whole.objective, rel=1e-9)

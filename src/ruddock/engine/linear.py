@@ -185,22 +185,34 @@ class LinearSolve:
             if settled is not None:
                 return settled
         elif method == "auto" and sifting.pays(problem) and not self._begins(solver):
-            with self._part("simplex"):
-                sifted = sifting.sift(problem, self.limits, self.counters)
+            sifted = sifting.sift(problem, self._of_few_columns)
             if sifted.stopped is not None:
                 return sifted.stopped
             if sifted.basis is not None:
                 solver.basis = sifted.basis
-        elif method == "auto" and problem.m >= prediction.RIVALLED:
+        elif method == "auto":
+            return self._raced(solver, problem)
+        return self._simplex(solver, "auto" if method == "interior" else method)
+
+    def _of_few_columns(self, problem: Problem, basis: Basis | None) -> Outcome:
+        """Solve a problem that sifting has put together, from a basis where there is one."""
+        solver = LinearSolver(problem)
+        if basis is not None:
+            solver.basis = basis
+        return self._raced(solver, problem, prediction.LATE_BET)
+
+    def _raced(self, solver: LinearSolver, problem: Problem, bet: float = prediction.BET) -> Outcome:
+        """Solve by the simplex method, and where that takes long by another one that is then the better bet."""
+        if problem.m >= prediction.RIVALLED:
             self._rival = None
-            solver.rival = partial(self._rival_is_due, problem)
-        outcome = self._simplex(solver, "auto" if method == "interior" else method)
-        if outcome.status == "stopped" and outcome.reason is None:
-            solver.rival = None
-            if self._rival is not None and self._rival.method == "first-order":
-                return self._by_gradient(solver, problem)
-            outcome = self._start_from_interior(solver, problem) or self._simplex(solver)
-        return outcome
+            solver.rival = partial(self._rival_is_due, problem, bet)
+        outcome = self._simplex(solver)
+        if outcome.status != "stopped" or outcome.reason is not None:
+            return outcome
+        solver.rival = None
+        if self._rival is not None and self._rival.method == "first-order":
+            return self._by_gradient(solver, problem)
+        return self._start_from_interior(solver, problem) or self._simplex(solver)
 
     def _by_gradient(self, solver: LinearSolver, problem: Problem) -> Outcome:
         """Solve by the first-order method; up to some size a crossover and the simplex method end it."""
@@ -228,14 +240,14 @@ class LinearSolve:
         with self._part("simplex"):
             return solver.begin_from_network(self.limits)
 
-    def _rival_is_due(self, problem: Problem, touched: int) -> bool:
+    def _rival_is_due(self, problem: Problem, bet: float, touched: int) -> bool:
         """Say whether the simplex method has taken so long that another one is the better bet."""
         if touched < prediction.HEAD_START:
             return False
         if self._rival is None:
             with self._part("interior"):
                 self._rival = prediction.rival(problem, self.limits, self.counters.iterations)
-        return touched >= prediction.BET * self._rival.work
+        return touched >= bet * self._rival.work
 
     def _simplex(self, solver: LinearSolver, method: Method = "auto") -> Outcome:
         """Run the simplex method and add what it took."""
@@ -243,17 +255,7 @@ class LinearSolve:
         allowed = self.limits.iterations
         with self._part("simplex"):
             outcome = solver.solve(replace(self.limits, iterations=allowed - counters.iterations), method=method)
-        for name in (
-            "iterations",
-            "network_pivots",
-            "primal_iterations",
-            "dual_iterations",
-            "pushes",
-            "bound_flips",
-            "factorisations",
-            "entries",
-        ):
-            setattr(counters, name, getattr(counters, name) + getattr(outcome.counters, name))
+        counters.add(outcome.counters)
         return outcome
 
     def _start_from_interior(self, solver: LinearSolver, problem: Problem) -> Outcome | None:

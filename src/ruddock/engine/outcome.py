@@ -36,6 +36,20 @@ class Basis:
     rows: Codes
 
 
+MADE = (
+    "iterations",
+    "primal_iterations",
+    "dual_iterations",
+    "network_pivots",
+    "pushes",
+    "bound_flips",
+    "factorisations",
+    "entries",
+    "interior_steps",
+    "gradient_steps",
+)
+
+
 @dataclass
 class Counters:
     """What a solve took.
@@ -55,7 +69,8 @@ class Counters:
     cuts : that were added at the root, by kind
     reductions : rows and columns that each kind of presolve took out
     seconds : of the whole solve
-    parts : seconds by part: presolve, interior, first-order, crossover, simplex, check, blocks, cuts, heuristics, tree
+    parts : seconds by part: presolve, interior, first-order, crossover, simplex, check, blocks, relaxation, cuts,
+        heuristics, tree
     certified : whether the basis was proven optimal in exact arithmetic
     """
 
@@ -76,6 +91,11 @@ class Counters:
     seconds: float = 0.0
     parts: dict[str, float] = field(default_factory=dict)
     certified: bool = False
+
+    def add(self, other: Counters) -> None:
+        """Add what another solve has made and touched."""
+        for name in MADE:
+            setattr(self, name, getattr(self, name) + getattr(other, name))
 
 
 class Moment(NamedTuple):

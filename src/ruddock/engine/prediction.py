@@ -19,6 +19,7 @@ MOST_BYTES = 2e9  # of its factors, at most, where nobody asked for it
 RIVALLED = 1000  # rows from which on another method may take over
 HEAD_START = 80_000_000  # entries that the simplex method touches before that is thought of: half a second's worth
 BET = 0.15  # of what the other method would touch: after that the simplex method is not expected to end first
+LATE_BET = 0.5  # the same on few columns of a wide problem, where it ends sooner than elsewhere
 STEPS_WORK, SIZE_WORK = 3.5, 400.0  # touched by all interior steps, for a multiplication and for an entry
 SOLVES = 5.0  # with the factors, in one step
 PUSH_WORK = 1.2  # by the crossover, which pushes about each row once, with a solve as long as there are rows ...

@@ -6,14 +6,14 @@ When none would, the small basis is the optimal one of the whole problem.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 from scipy.sparse import csc_matrix
 
-from ruddock.engine.outcome import AT_LOWER, AT_UPPER, Basis, Counters, Limits, Outcome
-from ruddock.engine.simplex.solver import LinearSolver
+from ruddock.engine.outcome import AT_LOWER, AT_UPPER, Basis, Outcome
 from ruddock.problem import Floats, Problem
 
 WIDE = 6  # columns for each row from which on it pays
@@ -39,8 +39,13 @@ def pays(problem: Problem) -> bool:
     return problem.m > 0 and problem.n >= max(FEWEST, WIDE * problem.m) and bool(waiting.all())
 
 
-def sift(problem: Problem, limits: Limits, counters: Counters) -> Sifted:
-    """Return an optimal basis of a wide problem; none where it has none, which is for others to prove."""
+def sift(problem: Problem, work: Callable[[Problem, Basis | None], Outcome]) -> Sifted:
+    """Return an optimal basis of a wide problem; none where it has none, which is for others to prove.
+
+    Parameters
+    ----------
+    work : solves a problem of some columns, from a basis where there is one
+    """
     p, m = problem, problem.m
     matrix = p.matrix()
     low = np.isfinite(p.lower) & (~np.isfinite(p.upper) | (np.abs(p.lower) <= np.abs(p.upper)))
@@ -52,10 +57,8 @@ def sift(problem: Problem, limits: Limits, counters: Counters) -> Sifted:
     reached = Outcome("stopped", bound=p.least(p.lower, p.upper))  # the best plan so far, and what prices prove
     for _ in range(MOST_ROUNDS):
         small = _restricted(p, matrix, chosen, codes)
-        solver = LinearSolver(small, counters=counters)
-        if feasible:  # a basis without a plan is no start for columns of other costs
-            solver.basis = Basis(codes[chosen], rows)
-        outcome = solver.solve(limits)
+        # a basis without a plan is no start for columns of other costs
+        outcome = work(small, Basis(codes[chosen], rows) if feasible else None)
         if outcome.status == "stopped":
             return Sifted(None, replace(reached, reason=outcome.reason))
         if outcome.status == "unbounded" or (outcome.y is None and outcome.proof is None):

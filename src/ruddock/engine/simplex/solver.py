@@ -66,6 +66,7 @@ class LinearSolver:
         self._network = network
         self.rival: Callable[[int], bool] | None = None
         self._touched = 0
+        self._crossed = False  # whether the basis to start from is that of a crossover
         self._counted: tuple[Any, int, int, int] = None, 0, 0, 0
         self._looked = False
         self._data = ScaledProblem(problem, scale=scale)
@@ -222,6 +223,7 @@ class LinearSolver:
         self.counters.iterations += push.pivots
         self._count()
         at.keep()
+        self._crossed = True
 
     def solve(
         self,
@@ -240,7 +242,8 @@ class LinearSolver:
         cutoff : float
             Stop with status ``stopped`` and reason None once the objective provably exceeds this.
         method : ``auto``, ``dual`` or ``primal``
-            The simplex method to begin with; ``auto`` takes the primal one only from a feasible basis.
+            The simplex method to begin with; ``auto`` takes the primal one only from a feasible basis, or after a
+            crossover to one nearly so.
         quick : bool
             For the many solves of a search: from where factors and values stand, dual values without a last refinement,
             and nothing but the reason where it stops. Values are judged as always.
@@ -352,6 +355,8 @@ class LinearSolver:
             if core.primal_infeasibility() > core.primal_tolerance:
                 # failures of one method leave it to the other; the primal one has a first phase of its own
                 dual = (stuck < 3 and turn < ROUNDS // 2) if method != "primal" else 0 < stuck < 3
+                if self._crossed and turn == 0 and method == "auto":
+                    dual = not at.nearer_to_feasible
                 kernel: Any = at.dual if dual else at.primal
             elif core.dual_infeasibility() > core.dual_tolerance:
                 # a basis that is feasible only to begin with is no obstacle to the dual method asked for
@@ -404,6 +409,7 @@ class LinearSolver:
                     continue
                 stuck += 1
         at.keep()
+        self._crossed = False
         if within is not None and (outcome is None or outcome.status == "stopped"):
             outcome = within
             assert within.basis is not None

@@ -7,8 +7,10 @@ from dataclasses import replace
 import numpy as np
 
 from ruddock.engine import sifting
+from ruddock.engine.linear import solve_linear
 from ruddock.engine.measure import NEAR
-from ruddock.engine.outcome import Basis, Limits, Outcome
+from ruddock.engine.outcome import Basis, Limits, Options, Outcome
+from ruddock.engine.prediction import RIVALLED
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree import vectors
 from ruddock.engine.tree.domain import Domain
@@ -60,12 +62,15 @@ class Relaxation:
     # ------------------------------------------------------------------ solving
 
     def begin(self, lower: Floats, upper: Floats) -> None:
-        """Find a first basis within bounds, where the problem has so many columns that it is worked out on few."""
-        within = replace(self.problem, lower=lower, upper=upper)
-        if self.solver.basis is None and sifting.pays(within):
-            found = sifting.sift(within, self._effort.quiet(), self._effort.counters)
-            if found.basis is not None:
-                self.start_from(found.basis)
+        """Find a first basis within bounds, by whichever method for linear problems, where the problem is large."""
+        within = replace(self.problem, lower=lower, upper=upper, kinds=np.zeros_like(self.problem.kinds))
+        if self.solver.basis is not None or not (within.m >= RIVALLED or sifting.pays(within)):
+            return
+        limits, counters = self._effort.quiet(), self._effort.counters
+        limits = replace(limits, iterations=limits.iterations - counters.iterations)
+        found = solve_linear(within, limits, Options(presolve=False))
+        counters.add(found.counters)
+        self.start_from(found.basis)
 
     def solve(
         self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], cutoff: float, *, quick: bool = True

@@ -152,8 +152,9 @@ class TreeSearch(Walk):
         try_start(state, self.near)
         if state.incumbent.best is None:
             _jump(state)  # once more, within tighter bounds
-        state.relaxation.begin(state.bounds.lower, state.bounds.upper)
-        first = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
+        with state.effort.part("relaxation"):
+            state.relaxation.begin(state.bounds.lower, state.bounds.upper)
+            first = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
         if first.status == "infeasible":
             state.frontier.done()
             return answer.proof_or_nothing(state) if state.incumbent.best is None else answer.of_search(state, None)

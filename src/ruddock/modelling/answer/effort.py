@@ -40,6 +40,7 @@ PARTS = {
     "crossover": "crossover",
     "simplex": "simplex",
     "blocks": "column generation at the root",
+    "relaxation": "relaxation at the root",
     "cuts": "cuts at the root",
     "heuristics": "primal heuristics",
     "tree": "search tree",

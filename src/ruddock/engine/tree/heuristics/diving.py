@@ -8,6 +8,7 @@ from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
 MOST_DIVES = 300  # relaxations solved in one dive
+LEAST_WORK, WORK_SHARE = 100_000_000, 0.5  # entries that one dive may touch: so many, and a share of all so far
 AT_ONCE, MANY = 0.2, 8  # share of the columns that a dive fixes together, if these are so many
 
 Box = tuple[Floats, Floats]
@@ -24,14 +25,15 @@ def dive(
     ----------
     kind : ``fraction`` takes what is nearest to whole, ``locks`` what few rows keep from being rounded, ``guided`` what
         is nearest to the best plan
-    most : iterations after which it ends
+    most : iterations after which it ends; where they take longer than those before, so much work as half of all so far
     to_few : whether it ends where few columns are left that are not whole
 
     Returns
     -------
     The point of the relaxation where only few columns were left in the end.
     """
-    end = state.effort.iterations + most
+    end, entries = state.effort.iterations + most, state.effort.counters.entries
+    last = entries + max(LEAST_WORK, WORK_SHARE * entries)
     lower, upper = lower.copy(), upper.copy()
     share = AT_ONCE
     for _ in range(MOST_DIVES):
@@ -39,7 +41,7 @@ def dive(
         if not len(columns):
             state.try_plan(x)
             return None
-        if state.effort.stopped() or state.effort.iterations > end:
+        if state.effort.stopped() or state.effort.iterations > end or state.effort.counters.entries > last:
             return None
         several = columns[state.relaxation.whole[columns]]
         if int(share * len(several)) >= MANY:
