@@ -27,22 +27,22 @@ def progress_sentence(progress: Progress, *, maximize: bool, unit: str | None, t
     searching = progress.phase in ("", "search")
     if searching:
         parts.append(plural(progress.nodes, "node"))
-        if isfinite(progress.best):
-            parts.append(f"best {amount(progress.best, unit)}")
-        elif not progress.doing:
-            parts.append("no plan yet")
-        if isfinite(progress.bound) and not progress.doing:
-            edge = "at most" if maximize else "at least"
-            gap = abs(progress.best - progress.bound) / max(1.0, abs(progress.best))
-            parts.append(
-                f"{edge} {amount(progress.bound, unit, 'up' if maximize else 'down')}"
-                + (f" (gap {gap:.2%})" if isfinite(gap) else "")
-            )
     else:
         parts.append(f"{progress.phase}, {plural(progress.iterations, 'iteration')}")
         if progress.infeasibility == progress.infeasibility:
             what = "gap" if progress.phase == "interior point" else "infeasibility"
             parts.append(f"{what} {progress.infeasibility:.2g}")
+    if isfinite(progress.best):
+        parts.append(f"best {amount(progress.best, unit)}")
+    elif searching and not progress.doing:
+        parts.append("no plan yet")
+    if isfinite(progress.bound) and not progress.doing:
+        edge = "at most" if maximize else "at least"
+        gap = abs(progress.best - progress.bound) / max(1.0, abs(progress.best))
+        parts.append(
+            f"{edge} {amount(progress.bound, unit, 'up' if maximize else 'down')}"
+            + (f" (gap {gap:.2%})" if isfinite(gap) else "")
+        )
     if time_limit is not None:
         parts.append(f"{max(time_limit - progress.seconds, 0.0):.0f} s left")
     text = ", ".join(parts)

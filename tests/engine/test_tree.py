@@ -12,9 +12,10 @@ import pytest
 from scipy import sparse
 
 from ruddock.engine import certificates
-from ruddock.engine.outcome import Limits, Options
+from ruddock.engine import outcome as outcomes
+from ruddock.engine.outcome import Limits, Options, Progress
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import heuristics, root, workers
+from ruddock.engine.tree import effort, heuristics, root, workers
 from ruddock.engine.tree import search as search_module
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.engine.tree.dominance import dominated
@@ -198,6 +199,18 @@ def test_progress_is_told_with_bounds_that_hold() -> None:
     assert all(progress.bound <= best + 1e-6 for progress in heard)
     assert all(progress.best >= best for progress in heard)
     assert [p.nodes for p in heard] == sorted(p.nodes for p in heard)
+
+
+def test_a_long_solve_within_a_search_tells_where_the_search_stands(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(effort, "SILENT", 0.0)
+    monkeypatch.setattr(outcomes, "BETWEEN_REPORTS", 0.0)
+    monkeypatch.setattr(effort, "BETWEEN_REPORTS", 0.0)
+    heard: list[Progress] = []
+    best = solve(search(3), Limits(on_progress=heard.append), Options(cores=1)).objective
+    assert {"search", "dual simplex"} <= {progress.phase for progress in heard}
+    inside = [progress for progress in heard if progress.phase != "search"]
+    assert any(np.isfinite(progress.best) and np.isfinite(progress.bound) for progress in inside)
+    assert all(progress.bound <= best + 1e-6 and progress.best >= best - 1e-6 for progress in heard)
 
 
 def after_root(problem: Problem) -> SearchState:

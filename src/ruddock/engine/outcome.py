@@ -36,6 +36,7 @@ class Basis:
     rows: Codes
 
 
+BETWEEN_REPORTS = 0.1  # seconds
 MADE = (
     "iterations",
     "primal_iterations",
@@ -312,6 +313,10 @@ class Limits:
         """Say whether more bytes are held than may be; they are counted only where there is a limit."""
         return self.memory < float("inf") and held is not None and held() > self.memory
 
+    def due(self, seconds: float) -> bool:
+        """Say whether the last report was so long ago."""
+        return self.elapsed() - self._reported >= seconds
+
     def report(
         self,
         iterations: int,
@@ -323,10 +328,9 @@ class Limits:
         infeasibility: Callable[[], float] | None = None,
     ) -> None:
         """Pass on progress, unless the last report was less than a tenth of a second ago."""
-        now = self.elapsed()
-        if now - self._reported < 0.1:
+        if not self.due(BETWEEN_REPORTS):
             return
-        self._reported = now
+        now = self._reported = self.elapsed()
         if self.on_progress is not None:
             missed = float("nan") if infeasibility is None else float(infeasibility())
             self.on_progress(Progress(now, iterations, nodes, best, bound, phase=phase, infeasibility=missed))

@@ -79,14 +79,19 @@ class Presolve:
                 if left is not None:
                     stage, found = left, True
                     if kind.fixes_columns:  # they go at once, so that no later step can make them basic
-                        stage = self._apply(FixedColumns, stage) or stage
+                        stage = self._apply(FixedColumns, stage, kind.title) or stage
             after = stage.problem.m + stage.problem.n
             if not found or before - after <= WORTHWHILE * before:
                 break
         self.problem = stage.problem
 
-    def _apply(self, kind: type[Reduction], stage: Stage) -> Stage | None:
-        """Take one step if there is one; return what it leaves."""
+    def _apply(self, kind: type[Reduction], stage: Stage, title: str = "") -> Stage | None:
+        """Take one step if there is one; return what it leaves.
+
+        Parameters
+        ----------
+        title : under which it counts, where that is not its own
+        """
         result = kind.find(stage)
         if result is None:
             return None
@@ -94,8 +99,9 @@ class Presolve:
         self.steps.append(step)
         if step.columns_left is not None:
             self.columns = self.columns[step.columns_left]
-        rows, columns = self.counts.get(kind.title, (0, 0))
-        self.counts[kind.title] = (rows + step.rows_gone, columns + step.columns_gone)
+        title = title or kind.title
+        rows, columns = self.counts.get(title, (0, 0))
+        self.counts[title] = (rows + step.rows_gone, columns + step.columns_gone)
         return Stage(left)
 
     def restore(self, point: Point) -> Point:

@@ -9,8 +9,9 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
-from ruddock.engine.outcome import Counters, Limits, Reason
+from ruddock.engine.outcome import BETWEEN_REPORTS, Counters, Limits, Progress, Reason
 
+SILENT = 1.0  # seconds without a report, after which work within a search tells where that stands
 Purpose = Literal["nodes", "trials", "dives", "near plans"]
 
 
@@ -25,6 +26,8 @@ class Effort:
         Of all solvers of this search, and of those near its plans.
     held : callable
         Returns the bytes that the search holds.
+    stands : callable
+        Returns the value of the best plan and the bound, for listeners.
     nodes, nodes_elsewhere : int
         Nodes worked on here, and by another process.
     spent : Counter
@@ -40,6 +43,7 @@ class Effort:
     limits: Limits
     counters: Counters = field(default_factory=Counters)
     held: Callable[[], float] = field(default=lambda: 0.0)
+    stands: Callable[[], tuple[float, float]] = field(default=lambda: (float("inf"), float("-inf")))
     own_nodes: int = 0
     nodes_elsewhere: int = 0
     spent: Counter[Purpose] = field(default_factory=Counter)
@@ -48,7 +52,7 @@ class Effort:
     near_nodes: int = 0
     parts: dict[str, float] = field(default_factory=dict)
     enough: Callable[[], bool] = field(default=lambda: False)
-    _quiet: Limits | None = None  # the limits without listeners, which every solve within the search gets
+    _quiet: Limits | None = None  # the limits that every solve within the search gets, whose listener is the search
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what another process needs to know: nothing of what was spent, and of the limits the gap."""
@@ -98,8 +102,21 @@ class Effort:
         """Count failures in a row."""
         self.near_failures = 0 if better else self.near_failures + 1
 
+    def report(self) -> None:
+        """Tell listeners where the search stands."""
+        if self.limits.due(BETWEEN_REPORTS):
+            self.limits.report(self.iterations, self.nodes, *self.stands())
+
+    def _pass_on(self, now: Progress) -> None:
+        """Tell where the search stands while a solve within it takes long."""
+        if self.limits.due(SILENT):
+            iterations, missed = max(self.iterations, now.iterations), now.infeasibility
+            self.limits.report(iterations, self.nodes, *self.stands(), phase=now.phase, infeasibility=lambda: missed)
+
     def reason(self) -> Reason | None:
-        """Return the reason to stop now, or None."""
+        """Return the reason to stop now, or None; nobody who listens is left without a sign of life meanwhile."""
+        if self.limits.due(SILENT):
+            self.report()
         reason = self.limits.exceeded(self.iterations, self.nodes, self.held)
         return "nodes" if reason is None and self.enough() else reason
 
@@ -113,9 +130,9 @@ class Effort:
         return self.limits.seconds - self.limits.elapsed()
 
     def quiet(self, iterations: float = float("inf")) -> Limits:
-        """Return the limits for a solve within the search, which tells nobody of its progress."""
+        """Return the limits for a solve within the search, whose progress is told as that of the search."""
         if self._quiet is None:
-            self._quiet = replace(self.limits, on_progress=None, on_event=None)
+            self._quiet = replace(self.limits, on_progress=self._pass_on, on_event=None)
         if iterations == float("inf"):
             return self._quiet
         return replace(self._quiet, iterations=min(self.limits.iterations, self.iterations + iterations))

@@ -67,7 +67,7 @@ class SearchState:
     def __init__(self, problem: Problem, limits: Limits, options: Options, counters: Counters | None = None) -> None:
         self.options = options
         self.domain = Domain(problem)
-        self.effort = Effort(limits, counters if counters is not None else Counters(), self.held)
+        self.effort = Effort(limits, counters if counters is not None else Counters(), self.held, self._stands)
         self.bounds = Bounds(self.domain, propagates=options.presolve)
         self.relaxation = Relaxation(problem, self.domain, self.effort)
         self.incumbent = Incumbent(problem, self.domain, options, self.effort)
@@ -112,6 +112,10 @@ class SearchState:
     def held(self) -> float:
         """Return the bytes that open nodes, those elsewhere included, and the solver take."""
         return self.frontier.bytes + self.frontier.away.bytes + self.relaxation.bytes
+
+    def _stands(self) -> tuple[float, float]:
+        """Return the value of the best plan and the bound."""
+        return self.incumbent.value, self.bound()
 
     def follow(self, other: SearchState) -> None:
         """Go on where a search of the same problem in fewer columns has come to."""

@@ -46,7 +46,7 @@ class Walk:
                 if node is None:
                     continue
             effort, bound = state.effort, state.bound()
-            effort.limits.report(effort.iterations, effort.nodes, state.incumbent.value, bound)
+            effort.report()
             reason = effort.reason()
             if reason is None and state.gap_reached(bound):
                 state.frontier.give_up(bound)
