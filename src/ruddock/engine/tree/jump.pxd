@@ -54,9 +54,6 @@ cdef class Jump:
     cdef double _gain(self, int j, double goal) noexcept nogil
     cdef void _rate(self, int j) noexcept nogil
     cdef double _rounded(self, int j, double goal, bint up) noexcept nogil
-    cdef int _undo(self, int count) noexcept nogil
-    cdef int _another(self, int j) noexcept nogil
-    cdef bint _mend(self, int count) noexcept nogil
     cdef void _keep_plan(self) noexcept nogil
     cdef void _go_back(self) noexcept nogil
     cdef void _descend(self) noexcept nogil

@@ -4,8 +4,7 @@
 First those jump that mend most for what they cost. Rows that stay violated gain weight, so that the search leaves every
 place where no jump helps (Luteberget and Sartor 2023). Of binary columns the value to jump to is the other one; of
 others the best of those that mend a violated row. Once there is a plan, the objective has to become better than a
-threshold, as one more row that gains weight; or small parts of the plan are undone and mended again, and stay so where
-that is no worse (ruin and recreate, Schrimpf and others 2000).
+threshold, as one more row that gains weight; see `Mending` for another way on.
 """
 
 import numpy as np
@@ -27,9 +26,6 @@ SAMPLE = cython.declare(cython.int, 25)  # columns that are compared before one 
 HEAVIER = cython.declare(cython.int, 40)  # violated rows that gain weight at once
 FREE = cython.declare(cython.double, 1e30)  # weighs what mends and costs nothing before all that does
 MOST_PULL = cython.declare(cython.double, 1e50)  # that the objective gains
-MOST_UNDONE = cython.declare(cython.int, 30)  # jumps that are undone at once
-LOOKED_AT = cython.declare(cython.int, 400)  # entries of a row that are looked at for more of them
-MENDS = cython.declare(cython.int, 20)  # jumps that mend what one of them breaks, at most
 ROWS = cython.declare(cython.int, 6)  # violated rows that a column which is not binary is tried for
 
 
@@ -123,75 +119,6 @@ class Jump:
     def holds(self):
         """Whether there is a last plan."""
         return self.kept_value < INFINITY
-
-    def improve(self, budget):
-        """Undo parts of a plan and mend them again, for some work; say whether the plan has become better."""
-        end: cython.longlong = self.touched + budget
-        best: cython.double
-        mended: cython.bint
-        with cython.nogil:
-            self._go_back()
-            best = self.kept_value
-            while self.touched < end and self.dear_count > 0:
-                self.greedy = True
-                mended = self._mend(self._undo(1 + self._draw(MOST_UNDONE)))
-                self.greedy = False
-                if mended:
-                    self._descend()
-                    mended = self.broken_count == 0
-                if mended and self.value <= self.kept_value:
-                    if self.value < self.kept_value - SMALL * abs(self.kept_value):
-                        self._add_up()
-                    self._keep_plan()
-                else:
-                    self._go_back()
-                self.touched += 100
-            self._go_back()
-            self.touched = max(self.touched, end)  # also where there is nothing to undo
-        return self.kept_value < best
-
-    def _undo(self, count):
-        """Let dear columns near one another jump to where they cost less; return how many were asked for."""
-        done: cython.int = 0
-        j: cython.int = self.dear[self._draw(self.dear_count)]
-        while j >= 0:
-            self._move(j)
-            if done == count:
-                break
-            done += 1
-            j = self._another(j)
-        return done
-
-    def _another(self, j):
-        """Return a dear column that is in a row with another one, or any; -1 where there is none."""
-        f: cython.int
-        i: cython.int
-        k: cython.int
-        first: cython.int
-        length: cython.int
-        looked: cython.int
-        if self.cp[j] == self.cp[j + 1]:
-            return -1
-        i = self.ci[self.cp[j] + self._draw(self.cp[j + 1] - self.cp[j])]
-        length = self.rp[i + 1] - self.rp[i]
-        first = self._draw(length)
-        looked = min(length, LOOKED_AT)
-        self.touched += looked
-        for f in range(looked):
-            k = self.rj[self.rp[i] + (first + f) % length]
-            if self.dear_at[k] >= 0 and k != j:
-                return k
-        return self.dear[self._draw(self.dear_count)] if self.dear_count > 0 else -1
-
-    def _mend(self, count):
-        """Let those columns jump that mend most for what they cost; say whether nothing is broken then."""
-        k: cython.int
-        for k in range(MENDS * count):
-            if self.broken_count == 0 or self.ranking.count == 0:
-                break
-            self._move(self.ranking.first())
-            self.touched += 10
-        return self.broken_count == 0
 
     def _keep_plan(self):
         """Keep the plan to go back to."""

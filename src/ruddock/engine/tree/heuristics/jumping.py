@@ -1,4 +1,4 @@
-"""Plans before the first relaxation is solved, by jumps of single columns; see `Jump`."""
+"""Plans before the first relaxation is solved, by jumps of single columns; see `Jump` and `Mending`."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from scipy.sparse import csc_matrix
 
 from ruddock.engine.tree.heuristics.near import Point
 from ruddock.engine.tree.heuristics.rounding import round_by_locks
-from ruddock.engine.tree.jump import Jump
+from ruddock.engine.tree.mending import Mending
 from ruddock.engine.tree.part import Part
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
@@ -99,7 +99,7 @@ def _jump_within(state: SearchState, lower: Floats, upper: Floats, start: Floats
         state.try_plan(part.plan(np.asarray(kernel.kept)))
 
 
-def _spent_well(state: SearchState, kernel: Jump, portion: int, *, undo: bool) -> bool:
+def _spent_well(state: SearchState, kernel: Mending, portion: int, *, undo: bool) -> bool:
     """Spend a portion of work, with looks at the limits meanwhile; say whether there is a better plan."""
     end = kernel.touched + portion
     while kernel.touched < end and not state.effort.stopped():
@@ -121,14 +121,14 @@ def _finite(lower: Floats, upper: Floats) -> tuple[Floats, Floats]:
     return low, np.where(np.isfinite(upper), upper, np.maximum(low, 0.0) + FARTHEST)
 
 
-def _kernel(p: Problem, start: Floats) -> Jump:
+def _kernel(p: Problem, start: Floats) -> Mending:
     """Return the search on rows of one size."""
     size = np.zeros(p.m)
     np.maximum.at(size, p.indices, np.abs(p.values))
     size[size == 0.0] = 1.0
     values = p.values / size[p.indices]
     rows = csc_matrix((values, p.indices, p.starts), shape=(p.m, p.n)).tocsr()
-    return Jump(
+    return Mending(
         (np.array(p.starts), np.array(p.indices), values),
         (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data),
         p.row_lower / size, p.row_upper / size, np.array(p.lower), np.array(p.upper),
