@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ruddock.engine import certificates
-from ruddock.engine.outcome import Limits, Moment, Options, Outcome
+from ruddock.engine.outcome import Counters, Limits, Moment, Options, Outcome
 from ruddock.engine.presolve.chain import OF_WHOLE_NUMBERS, Presolve
 from ruddock.engine.presolve.stage import Point
 from ruddock.engine.simplex.solver import LinearSolver
@@ -36,6 +36,7 @@ class Reduced:
     problem: Problem
     presolve: Presolve
     _domain: Domain
+    _seconds: float
 
     @classmethod
     def of(cls, problem: Problem, limits: Limits, options: Options) -> Reduced | None:
@@ -43,7 +44,7 @@ class Reduced:
 
         It does where rows may follow, where a plan is watched, and with semicontinuous columns.
         """
-        domain = Domain(problem)
+        begin, domain = limits.elapsed(), Domain(problem)
         watched = options.lazy is not None or options.known is not None
         if not options.presolve or watched or problem.nonzeros < LEAST or len(domain.semis):
             return None
@@ -51,7 +52,7 @@ class Reduced:
             return None
         within = replace(problem, lower=domain.lower, upper=domain.upper)
         presolve = Presolve(within, OF_WHOLE_NUMBERS, lambda: limits.exceeded(0) is not None)
-        return cls(problem, presolve, domain) if presolve.steps else None
+        return cls(problem, presolve, domain, limits.elapsed() - begin) if presolve.steps else None
 
     def solve(self, work: Work, limits: Limits, options: Options) -> Outcome:
         """Solve what is left, and come back.
@@ -65,9 +66,10 @@ class Reduced:
         if presolve.contradiction is not None:
             return answer.proof_or_nothing(SearchState(self.problem, limits, options))
         found = work(left, self._limits(limits), self._options(options))
-        found = replace(found, counters=replace(found.counters, reductions=presolve.counts))
+        found = replace(found, counters=self._counted(found.counters))
         if found.status == "infeasible":
-            plain = answer.proof_or_nothing(SearchState(self.problem, limits, options))
+            state = SearchState(self.problem, limits, options)
+            plain = answer.nothing(state) if found.proof is None else answer.proof_or_nothing(state)
             return replace(plain, counters=found.counters, history=found.history)
         if found.status == "unbounded":
             return work(self.problem, limits, options)
@@ -83,6 +85,14 @@ class Reduced:
             x=x, activity=self.problem.activity(x), objective=value, bound=min(found.bound, value),
             y=None, reduced=None, basis=None,
         )  # fmt: skip
+
+    def _counted(self, counters: Counters) -> Counters:
+        """Return counters with what presolve took; a search counts as its own all that nobody else does."""
+        parts = {"presolve": 0.0, **counters.parts}
+        parts["presolve"] += self._seconds
+        if "tree" in parts:
+            parts["tree"] = max(0.0, parts["tree"] - self._seconds)
+        return replace(counters, reductions=self.presolve.counts, parts=parts)
 
     def _limits(self, limits: Limits) -> Limits:
         """Return limits whose listener is told plans of the problem as it is."""

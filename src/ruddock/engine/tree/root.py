@@ -34,7 +34,7 @@ def prepare(state: SearchState) -> None:
         relaxed = tightening.tightened()
         state.incumbent.know_step(Step.of(relaxed, state.options.goal.unit))
         counts = tightening.counts
-        state.effort.limits.record("presolve", rows=relaxed.m, columns=relaxed.n, reductions=counts)
+        state.effort.limits.record("tightening", rows=relaxed.m, columns=relaxed.n, counts=counts)
     if state.options.any_of_alike:
         relaxed = _break_ties(state, relaxed)
     if state.tightening is not None and not state.effort.stopped():

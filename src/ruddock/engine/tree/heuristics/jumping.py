@@ -73,7 +73,7 @@ def _jump_within(state: SearchState, lower: Floats, upper: Floats, start: Floats
         return
     kernel = _kernel(p, np.clip(start[part.columns], p.lower, p.upper))
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros, state.effort.counters.entries // RELAXED)
-    taken = False
+    taken, quick = 0, bool(state.problem.integers.all())  # when a plan was taken last, and whether that costs little
     value, since, share = state.incumbent.value - part.offset, 0, FIRST
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
@@ -89,9 +89,11 @@ def _jump_within(state: SearchState, lower: Floats, upper: Floats, start: Floats
                 kernel.better_than(_aim(state, value, share))
             continue
         undo = True
-        if not taken and not state.try_plan(part.plan(np.asarray(kernel.kept))):
-            return  # where rounding or a caller's check says no, nothing is sure
-        taken, value, since = True, min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
+        value, since = min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
+        if not taken or (quick and since - taken > budget // PORTIONS):
+            if not state.try_plan(part.plan(np.asarray(kernel.kept))):
+                return  # where rounding or a caller's check says no, nothing is sure
+            taken = since
         if state.incumbent.settled(state.frontier.bound):
             return
         kernel.better_than(_aim(state, value, share))
