@@ -91,7 +91,7 @@ def test_the_interior_point_lands_near_a_basis() -> None:
     judge(problem, outcome)
 
 
-def test_after_a_crossover_to_what_is_nearly_feasible_the_primal_method_goes_on() -> None:
+def test_after_a_crossover_the_primal_method_goes_on() -> None:
     # the dual one would send all reduced costs of the wrong sign to the other bound, and the point with them
     rng = np.random.default_rng(5)
     a = sparse.random(300, 200, 0.04, format="csc", random_state=rng, data_rvs=np.ones)

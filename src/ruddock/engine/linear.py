@@ -199,11 +199,17 @@ class LinearSolve:
         solver = LinearSolver(problem)
         if basis is not None:
             solver.basis = basis
-        return self._raced(solver, problem, prediction.LATE_BET)
+        return self._raced(solver, problem, step=True)
 
-    def _raced(self, solver: LinearSolver, problem: Problem, bet: float = prediction.BET) -> Outcome:
-        """Solve by the simplex method, and where that takes long by another one that is then the better bet."""
+    def _raced(self, solver: LinearSolver, problem: Problem, *, step: bool = False) -> Outcome:
+        """Solve by the simplex method, and where that takes long by another one that is then the better bet.
+
+        Parameters
+        ----------
+        step : whether this is one of several problems on the way to another one
+        """
         if problem.m >= prediction.RIVALLED:
+            bet = prediction.LATE_BET if step else prediction.BET
             self._rival = None
             solver.rival = partial(self._rival_is_due, problem, bet)
         outcome = self._simplex(solver)
@@ -211,17 +217,20 @@ class LinearSolve:
             return outcome
         solver.rival = None
         if self._rival is not None and self._rival.method == "first-order":
-            return self._by_gradient(solver, problem)
+            return self._by_gradient(solver, problem, step=step)
         return self._start_from_interior(solver, problem) or self._simplex(solver)
 
-    def _by_gradient(self, solver: LinearSolver, problem: Problem) -> Outcome:
+    def _by_gradient(self, solver: LinearSolver, problem: Problem, *, step: bool = False) -> Outcome:
         """Solve by the first-order method; up to some size a crossover and the simplex method end it."""
-        from ruddock.engine.first_order.plan import first_order  # here, since few solves ask for it
+        # here, since few solves ask for it
+        from ruddock.engine.first_order.plan import first_order
+        from ruddock.engine.first_order.restarted import ACCURACY, ROUGH
 
         with self._part("first-order"):
             crosses = problem.m + problem.n <= MOST_CROSSED or self.options.method != "first-order"
-            plan = not crosses or self.limits.seconds < float("inf")
-            found = first_order(problem, self.limits, self.counters, FEW_STEPS if crosses else MANY_STEPS, plan=plan)
+            plan = not crosses or (self.limits.seconds < float("inf") and not step)
+            steps, accuracy = FEW_STEPS if crosses else MANY_STEPS, ROUGH if step else ACCURACY
+            found = first_order(problem, self.limits, self.counters, steps, plan=plan, accuracy=accuracy)
         if not crosses:
             return found.plan
         if found.near.converged:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ruddock.engine import certificates
-from ruddock.engine.first_order.restarted import Approximate, HaltedError, Restarted
+from ruddock.engine.first_order.restarted import ACCURACY, Approximate, HaltedError, Restarted
 from ruddock.engine.outcome import AT_LOWER, Counters, Limits, Outcome, Reason
 from ruddock.engine.simplex.judge import Judge
 from ruddock.problem import Floats, Problem
@@ -32,13 +32,22 @@ class Found:
     near: Approximate
 
 
-def first_order(problem: Problem, limits: Limits, counters: Counters, steps: int, *, plan: bool = True) -> Found:
+def first_order(
+    problem: Problem,
+    limits: Limits,
+    counters: Counters,
+    steps: int,
+    *,
+    plan: bool = True,
+    accuracy: float = ACCURACY,
+) -> Found:
     """Solve within the accuracy of the method, then bring the point to where it keeps all limits.
 
     Parameters
     ----------
     steps : of each of the three parts, at most: to the optimum, to feasible values, and to prices that prove a bound
     plan : whether a plan is wanted, beside the point within the accuracy
+    accuracy : relative, of that point
     """
     most = limits.elapsed() + SHARE * (limits.seconds - limits.elapsed())
 
@@ -59,7 +68,7 @@ def first_order(problem: Problem, limits: Limits, counters: Counters, steps: int
             raise HaltedError
         return _bound(problem, near.x, y) > -np.inf
 
-    method = Restarted(problem, told, steps)
+    method = Restarted(problem, told, steps, accuracy)
     near = method.solve()
     x, bound = None, _bound(problem, near.x, near.y)
     with suppress(HaltedError):

@@ -17,6 +17,7 @@ from ruddock.engine.first_order.gradient import HybridGradient
 from ruddock.problem import Floats, Problem
 
 ACCURACY = 1e-6  # relative, of rows, reduced costs and the objective, at the end
+ROUGH = 1e-5  # the same, where a crossover and the simplex method end what is solved once more soon
 SCALINGS = 10  # rounds of making the largest entries of rows and columns alike
 NORM_STEPS, ROUNDED_UP = 30, 1.1  # of the power method, and how far it may be below
 SAFE = 0.99  # of the largest step size that converges
@@ -114,10 +115,17 @@ class Restarted:
         Told the steps made, the objective, its bound, and how far rows are missed; True ends the method.
     most : int
         Steps that one call may take.
+    accuracy : float
     """
 
-    def __init__(self, problem: Problem, halted: Callable[[int, float, float, float], bool], most: int) -> None:
-        self._problem, self._halted, self._most = problem, halted, most
+    def __init__(
+        self,
+        problem: Problem,
+        halted: Callable[[int, float, float, float], bool],
+        most: int,
+        accuracy: float = ACCURACY,
+    ) -> None:
+        self._problem, self._halted, self._most, self._accuracy = problem, halted, most, accuracy
         self._scaled = _Scaled(problem)
         p = problem
         self._low, self._high = np.isfinite(p.lower), np.isfinite(p.upper)
@@ -239,9 +247,9 @@ class Restarted:
         if self._halted(self.steps, objective + p.offset, bound + p.offset, float(missed.max(initial=0.0))):
             raise HaltedError
         return (
-            float(np.linalg.norm(missed)) <= ACCURACY * self._size
-            and float(np.linalg.norm(wrong)) <= ACCURACY * (1.0 + float(np.linalg.norm(p.costs)))
-            and abs(objective - bound) <= ACCURACY * (1.0 + abs(objective) + abs(bound))
+            float(np.linalg.norm(missed)) <= self._accuracy * self._size
+            and float(np.linalg.norm(wrong)) <= self._accuracy * (1.0 + float(np.linalg.norm(p.costs)))
+            and abs(objective - bound) <= self._accuracy * (1.0 + abs(objective) + abs(bound))
         )
 
 

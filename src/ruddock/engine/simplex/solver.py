@@ -243,7 +243,7 @@ class LinearSolver:
             Stop with status ``stopped`` and reason None once the objective provably exceeds this.
         method : ``auto``, ``dual`` or ``primal``
             The simplex method to begin with; ``auto`` takes the primal one only from a feasible basis, or after a
-            crossover to one nearly so.
+            crossover.
         quick : bool
             For the many solves of a search: from where factors and values stand, dual values without a last refinement,
             and nothing but the reason where it stops. Values are judged as always.
@@ -355,8 +355,8 @@ class LinearSolver:
             if core.primal_infeasibility() > core.primal_tolerance:
                 # failures of one method leave it to the other; the primal one has a first phase of its own
                 dual = (stuck < 3 and turn < ROUNDS // 2) if method != "primal" else 0 < stuck < 3
-                if self._crossed and turn == 0 and method == "auto":
-                    dual = not at.nearer_to_feasible
+                if self._crossed and turn == 0:  # it would send what has reduced costs of the wrong sign far away
+                    dual = False
                 kernel: Any = at.dual if dual else at.primal
             elif core.dual_infeasibility() > core.dual_tolerance:
                 # a basis that is feasible only to begin with is no obstacle to the dual method asked for

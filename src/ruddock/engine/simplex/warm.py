@@ -15,7 +15,6 @@ from ruddock.engine.simplex.scaled import FAR, ScaledProblem
 from ruddock.problem import Floats, Problem
 
 TOLERANCE = 1e-9  # of the kernels, on the scaled problem; tightened when the answer misses the stated one
-FAR_FEWER = 10  # times fewer
 NOISE = 1e-13  # what rounding leaves of a value, relative to the largest
 
 
@@ -125,19 +124,6 @@ class WarmBasis:
         self.codes = self.code.copy()
         self.ready = not self.core.bounds_changed
         self._known_limits &= self.ready
-
-    @property
-    def nearer_to_feasible(self) -> bool:
-        """Whether far fewer basic variables are beyond a bound than others have a reduced cost of the wrong sign.
-
-        The dual method would send those to other bounds, and with them the point away from where it is.
-        """
-        (lower, upper, _), x, d = self.scaled, self.x, np.asarray(self.core.d)
-        basic = self.place >= 0
-        beyond = basic & ((x < lower - TOLERANCE) | (x > upper + TOLERANCE))
-        falls, rises = d < -TOLERANCE, d > TOLERANCE
-        wrong = ~basic & (lower < upper) & ((falls & (x < upper)) | (rises & (x > lower)))
-        return bool(FAR_FEWER * beyond.sum() < wrong.sum())
 
     @property
     def weights(self) -> Floats:
