@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import Any
 
@@ -58,6 +58,10 @@ class Problem:
     kinds: Bytes
     offset: float = 0.0
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Return the fields alone, without what is made from them."""
+        return {field.name: getattr(self, field.name) for field in fields(self)}
+
     @property
     def m(self) -> int:
         """Number of rows."""
@@ -89,6 +93,22 @@ class Problem:
     @cached_property
     def _transposed(self) -> csr_matrix:
         return csr_matrix(self._matrix.T)
+
+    def by_rows(self) -> csr_matrix:
+        """Return ``A`` by rows; it is made once, and nobody writes to it."""
+        return self._by_rows
+
+    @cached_property
+    def _by_rows(self) -> csr_matrix:
+        return self._matrix.tocsr()
+
+    def with_own_limits(self) -> Problem:
+        """Return the problem with limits of rows that may be changed in place."""
+        other = replace(self, row_lower=self.row_lower.copy(), row_upper=self.row_upper.copy())
+        for made in ("_matrix", "_transposed", "_by_rows"):
+            if made in self.__dict__:
+                other.__dict__[made] = self.__dict__[made]
+        return other
 
     @cached_property
     def whole_rows(self) -> npt.NDArray[np.bool_]:

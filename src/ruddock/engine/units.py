@@ -210,7 +210,7 @@ def _objective_unit(problem: Problem, columns: Floats) -> float:
     """Return the power of two that brings the median cost near to 1, where it lies far from that."""
     costs = np.abs(problem.costs * columns)
     costs = costs[costs > 0]
-    if not len(costs):
+    if not len(costs) or (costs.min() >= CHEAP and costs.max() <= DEAR):
         return 1.0
     middle = float(np.median(costs))
     return 1.0 if CHEAP <= middle <= DEAR else float(np.exp2(-np.round(np.log2(middle))))

@@ -11,7 +11,6 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from scipy.sparse import csc_matrix
 
 from ruddock.engine.network.simplex import NetworkSimplex
 from ruddock.engine.network.structure import Structure, Subnetwork
@@ -66,7 +65,7 @@ def network_of(problem: Problem) -> Arcs | None:
     counts = np.diff(p.starts)
     if not p.n or not p.m or counts.max() > 2 or counts.min() == 0:
         return None
-    by_rows = csc_matrix((np.zeros(p.nonzeros, np.int8), p.indices, p.starts), shape=(p.m, p.n)).tocsr()
+    by_rows = p.by_rows()
     structure = Structure(
         (p.starts, p.indices, p.values), (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32))
     )
@@ -144,8 +143,7 @@ def cheapest_flow_within(problem: Problem, halted: Callable[[int], bool], most: 
     feasible for the whole, whose dual simplex method begins with an optimum of most of it.
     """
     p, m = problem, problem.m
-    by_rows = p.matrix().tocsr()
-    by_rows.sort_indices()
+    by_rows = p.matrix().tocsr()  # not kept: most problems are no network
     counts = np.diff(by_rows.indptr)
     subnetwork = Subnetwork(p.n, (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows.data))
     subnetwork.choose(np.lexsort((counts, p.row_lower != p.row_upper)).astype(np.int32))

@@ -43,8 +43,7 @@ class ScaledProblem:
         self.scales = scale
         self.lower, self.upper = reaching_zero(problem.lower, problem.upper, problem.kinds)
         self.costs = problem.costs.copy()
-        # limits of rows change in place; the arrays of a problem may be shared
-        self._load(replace(problem, row_lower=problem.row_lower.copy(), row_upper=problem.row_upper.copy()))
+        self._load(problem.with_own_limits())
 
     def _load(self, problem: Problem) -> None:
         self.problem = problem
@@ -55,12 +54,13 @@ class ScaledProblem:
     def matrices(self) -> tuple[Matrix, Matrix]:
         """Return the scaled matrix by columns and by rows."""
         p = self.problem
-        values = p.values
+        values, by_rows = p.values, None
         if (self.rows != 1.0).any() or (self.columns != 1.0).any():
             owner = np.repeat(np.arange(p.n), np.diff(p.starts))
             values = values * self.rows[p.indices] * self.columns[owner]
-        by_rows = csc_matrix((values, p.indices, p.starts), shape=(p.m, p.n)).tocsr()
-        rows = (by_rows.indptr.astype(np.int32), by_rows.indices.astype(np.int32), by_rows.data)
+            by_rows = csc_matrix((values, p.indices, p.starts), shape=(p.m, p.n)).tocsr()
+        by_rows = p.by_rows() if by_rows is None else by_rows
+        rows = (by_rows.indptr.astype(np.int32, copy=False), by_rows.indices.astype(np.int32, copy=False), by_rows.data)
         return (p.starts, p.indices, values), rows
 
     def vectors(self, *, without_far: bool) -> tuple[Floats, Floats, Floats]:
