@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -35,17 +35,27 @@ class Part:
     _fixed: Floats
 
     @classmethod
+    def whole(cls, problem: Problem) -> Part:
+        """Return all of it."""
+        return cls(replace(problem, offset=0.0), np.arange(problem.n), problem.offset, np.zeros(problem.n))
+
+    @classmethod
     def of(cls, problem: Problem) -> Part | None:
         """Return the part that is left; None where a row cannot be kept."""
-        matrix = csr_matrix(problem.matrix())
-        owner, items, a = np.repeat(np.arange(problem.m), np.diff(matrix.indptr)), matrix.indices, matrix.data
         lower, upper = problem.lower.copy(), problem.upper.copy()
         plain = (problem.kinds & SEMICONTINUOUS) == 0
+        # what is fixed from the start counts once, and is looked at no more
+        open_ = (lower < upper) | ~plain
+        values, matrix = np.where(open_, 0.0, lower), problem.matrix()
+        base, terms = matrix @ values, abs(matrix) @ np.abs(values)
+        left = csr_matrix(matrix[:, np.flatnonzero(open_)])
+        owner, items, a = np.repeat(np.arange(problem.m), np.diff(left.indptr)), left.indices, left.data
+        items = np.flatnonzero(open_)[items]
         rows = np.ones(problem.m, bool)
         for _ in range(ROUNDS):
             ends = np.stack(reaching_zero(lower, upper, problem.kinds))[:, items] * a
-            least, most = (np.bincount(owner, end, problem.m) for end in (ends.min(axis=0), ends.max(axis=0)))
-            near = NEAR + LOSS * np.bincount(owner, np.abs(ends).min(axis=0), problem.m)
+            least, most = (base + np.bincount(owner, end, problem.m) for end in (ends.min(axis=0), ends.max(axis=0)))
+            near = NEAR + LOSS * (terms + np.bincount(owner, np.abs(ends).min(axis=0), problem.m))
             if (rows & ((least > problem.row_upper + near) | (most < problem.row_lower - near))).any():
                 return None
             rows &= (most > problem.row_upper) | (least < problem.row_lower)
@@ -55,8 +65,8 @@ class Part:
             if not len(entry):
                 break
             row, column = owner[entry], items[entry]
-            base = np.bincount(owner, np.where(free, 0.0, a * lower[items]), problem.m)[row]
-            limits = np.stack((problem.row_lower[row] - base, problem.row_upper[row] - base)) / a[entry]
+            rest = (base + np.bincount(owner, np.where(free, 0.0, a * lower[items]), problem.m))[row]
+            limits = np.stack((problem.row_lower[row] - rest, problem.row_upper[row] - rest)) / a[entry]
             low, high = limits.min(axis=0), limits.max(axis=0)
             whole = (problem.kinds[column] & INTEGER) != 0
             np.maximum.at(lower, column, np.where(whole, np.ceil(low - INTEGRALITY), low))

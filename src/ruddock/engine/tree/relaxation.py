@@ -61,16 +61,23 @@ class Relaxation:
 
     # ------------------------------------------------------------------ solving
 
-    def begin(self, lower: Floats, upper: Floats) -> None:
-        """Find a first basis within bounds, by whichever method for linear problems, where the problem is large."""
+    def begin(self, lower: Floats, upper: Floats) -> float:
+        """Find a first basis within bounds, by whichever method for linear problems, where the problem is large.
+
+        Returns
+        -------
+        float
+            The bound that was proven on the way, also where a limit ended it.
+        """
         within = replace(self.problem, lower=lower, upper=upper, kinds=np.zeros_like(self.problem.kinds))
         if self.solver.basis is not None or not (within.m >= RIVALLED or sifting.pays(within)):
-            return
+            return -np.inf
         limits, counters = self._effort.quiet(), self._effort.counters
         limits = replace(limits, iterations=limits.iterations - counters.iterations)
         found = solve_linear(within, limits, Options(presolve=False))
         counters.add(found.counters)
         self.start_from(found.basis)
+        return found.bound
 
     def solve(
         self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], cutoff: float, *, quick: bool = True

@@ -153,7 +153,7 @@ class TreeSearch(Walk):
         if state.incumbent.best is None:
             _jump(state)  # once more, within tighter bounds
         with state.effort.part("relaxation"):
-            state.relaxation.begin(state.bounds.lower, state.bounds.upper)
+            state.know_bound(state.relaxation.begin(state.bounds.lower, state.bounds.upper))
             first = state.relax(state.bounds.lower, state.bounds.upper, quick=False)
         if first.status == "infeasible":
             state.frontier.done()

@@ -31,7 +31,7 @@ def jump(state: SearchState) -> None:
     if p.m and p.n and not len(state.domain.semis):
         lower, upper = _finite(state.bounds.lower, state.bounds.upper)
         start = np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
-        _jump_within(state, lower, upper, start)
+        _improve(state, Part.whole(replace(p, lower=lower, upper=upper)), start)
 
 
 def jump_around(state: SearchState, point: Point) -> None:
@@ -59,18 +59,16 @@ def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
     if int(stays.sum()) > most:
         stays &= np.abs(reduced) >= np.partition(np.abs(reduced), len(x) - most)[len(x) - most]
     lower[stays] = upper[stays] = start[stays]
-    _jump_within(state, lower, upper, start)
-
-
-def _jump_within(state: SearchState, lower: Floats, upper: Floats, start: Floats) -> None:
-    """Jump within bounds as long as that finds better plans, in the columns and rows that these leave."""
     part = Part.of(replace(state.problem, lower=lower, upper=upper))
-    if part is None:
-        return
+    if part is not None and part.problem.n:
+        _improve(state, part, start)
+    elif part is not None:
+        state.try_plan(part.plan(part.problem.lower))
+
+
+def _improve(state: SearchState, part: Part, start: Floats) -> None:
+    """Jump in the columns that are left, as long as that finds better plans."""
     p = part.problem
-    if not p.n:
-        state.try_plan(part.plan(p.lower))
-        return
     kernel = _kernel(p, np.clip(start[part.columns], p.lower, p.upper))
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros, state.effort.counters.entries // RELAXED)
     taken, quick = 0, bool(state.problem.integers.all())  # when a plan was taken last, and whether that costs little
