@@ -34,6 +34,8 @@ class Effort:
         Iterations by what they were for: nodes, trials, dives, searches near plans.
     near_searches, near_failures, near_nodes : int
         Searches near a plan, how many of them in a row were in vain, and the nodes of all.
+    jumps : int
+        Runs of jumps, each of which goes another way.
     parts : dict
         Seconds by part.
     enough : callable
@@ -50,6 +52,7 @@ class Effort:
     near_searches: int = 0
     near_failures: int = 0
     near_nodes: int = 0
+    jumps: int = 0
     parts: dict[str, float] = field(default_factory=dict)
     enough: Callable[[], bool] = field(default=lambda: False)
     _quiet: Limits | None = None  # the limits that every solve within the search gets, whose listener is the search
@@ -97,6 +100,11 @@ class Effort:
         self.nodes_elsewhere += nodes
         self.counters.iterations += iterations
         self.spent["trials"] += trials
+
+    def begin_jumps(self) -> int:
+        """Count a run of jumps, and return its number."""
+        self.jumps += 1
+        return self.jumps
 
     def judge_near_search(self, *, better: bool) -> None:
         """Count failures in a row."""

@@ -16,7 +16,7 @@ from ruddock.problem import INTEGER, Floats, Problem
 
 LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
-RELAXED = 50  # entries that relaxations have touched, for one that may be touched in any case
+RELAXED = 20  # entries that relaxations have touched, for one that may be touched in any case
 LOOK = 400_000  # entries touched between two looks at the limits
 IDLE = 0.3  # of the budget without a better plan after the first one, after which it ends
 STAY = 0.95  # of the columns, which stay where a relaxation has them, at most
@@ -69,7 +69,7 @@ def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
 def _improve(state: SearchState, part: Part, start: Floats) -> None:
     """Jump in the columns that are left, as long as that finds better plans."""
     p = part.problem
-    kernel = _kernel(p, np.clip(start[part.columns], p.lower, p.upper))
+    kernel = _kernel(p, np.clip(start[part.columns], p.lower, p.upper), state.effort.begin_jumps())
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros, state.effort.counters.entries // RELAXED)
     taken, quick = 0, bool(state.problem.integers.all())  # when a plan was taken last, and whether that costs little
     value, since, share = state.incumbent.value - part.offset, 0, FIRST
@@ -121,7 +121,7 @@ def _finite(lower: Floats, upper: Floats) -> tuple[Floats, Floats]:
     return low, np.where(np.isfinite(upper), upper, np.maximum(low, 0.0) + FARTHEST)
 
 
-def _kernel(p: Problem, start: Floats) -> Mending:
+def _kernel(p: Problem, start: Floats, seed: int) -> Mending:
     """Return the search on rows of one size."""
     size = np.zeros(p.m)
     np.maximum.at(size, p.indices, np.abs(p.values))
@@ -132,5 +132,5 @@ def _kernel(p: Problem, start: Floats) -> Mending:
         (np.array(p.starts), np.array(p.indices), values),
         (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data),
         p.row_lower / size, p.row_upper / size, np.array(p.lower), np.array(p.upper),
-        ((p.kinds & INTEGER) != 0).astype(np.int8), np.array(p.costs), start, 1,
+        ((p.kinds & INTEGER) != 0).astype(np.int8), np.array(p.costs), start, seed,
     )  # fmt: skip
