@@ -92,7 +92,7 @@ class Problem:
 
     @cached_property
     def _transposed(self) -> csr_matrix:
-        return csr_matrix(self._matrix.T)
+        return self._matrix.T  # by rows already, with the same arrays
 
     def by_rows(self) -> csr_matrix:
         """Return ``A`` by rows; it is made once, and nobody writes to it."""
