@@ -17,6 +17,7 @@ from ruddock.engine.outcome import AT_LOWER, BASIC, Basis, Limits, Options
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
+from tests.engine.test_sifting import covering
 from tests.exact import judge
 from tests.generators import STRUCTURES, inf, planted, random_lp, two_product_staircase
 
@@ -93,13 +94,9 @@ def test_the_interior_point_lands_near_a_basis() -> None:
 
 def test_after_a_crossover_the_primal_method_goes_on() -> None:
     # the dual one would send all reduced costs of the wrong sign to the other bound, and the point with them
-    rng = np.random.default_rng(5)
-    a = sparse.random(300, 200, 0.04, format="csc", random_state=rng, data_rvs=np.ones)
-    a = sparse.hstack([a, sparse.eye(300)], format="csc")
-    costs = np.append(rng.integers(1, 100, 200), np.full(300, 150.0))
-    problem = Problem.build(a, np.ones(300), np.full(300, np.inf), np.zeros(500), np.ones(500), costs)
+    problem, rng = covering(300, 200, 5), np.random.default_rng(5)
     for _ in range(4):
-        other = solve(replace(problem, costs=costs * (1 + 0.6 * rng.uniform(-1, 1, 500))))
+        other = solve(replace(problem, costs=problem.costs * (1 + 0.6 * rng.uniform(-1, 1, 500))))
         low = problem.row_lower.copy()
         low[rng.choice(np.flatnonzero(other.activity <= 1 + 1e-9), 2, replace=False)] += 0.01
         solver = LinearSolver(replace(problem, row_lower=low))

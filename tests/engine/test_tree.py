@@ -236,7 +236,8 @@ def left_by_root(state: SearchState, points: np.ndarray) -> Iterator[tuple[np.nd
 
 def test_cuts_and_tightening_leave_no_whole_plan_out() -> None:
     cut: Counter[str] = Counter()
-    for structure, seed in product(STRUCTURES[1:-1], range(500, 506)):  # blocks have nothing of their own in a tree
+    # semicontinuous columns are no points, and blocks have nothing of their own in a tree
+    for structure, seed in product((s for s in STRUCTURES if s not in ("mixed", "blocks")), range(500, 506)):
         problem = integer_problem(structure, seed)
         state = after_root(problem)
         cut.update(state.cut_counts)

@@ -10,7 +10,7 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from ruddock.problem import Floats
+from ruddock.problem import Floats, Problem
 
 Status = Literal["optimal", "infeasible", "unbounded", "stopped"]
 Reason = Literal["time", "nodes", "iterations", "memory", "user", "numerics", "accuracy"]
@@ -27,17 +27,8 @@ OPTIMALITY = 1e-7
 INTEGRALITY = 1e-6
 EQUAL = 1e-9  # relative difference below which two objective values count as the same
 
-
-@dataclass(frozen=True, eq=False, repr=False)
-class Basis:
-    """Basis codes of columns and rows: int8 arrays of shapes (n,) and (m,)."""
-
-    columns: Codes
-    rows: Codes
-
-
 BETWEEN_REPORTS = 0.1  # seconds
-MADE = (
+MADE = (  # counters that add up from solve to solve
     "iterations",
     "primal_iterations",
     "dual_iterations",
@@ -49,6 +40,14 @@ MADE = (
     "interior_steps",
     "gradient_steps",
 )
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Basis:
+    """Basis codes of columns and rows: int8 arrays of shapes (n,) and (m,)."""
+
+    columns: Codes
+    rows: Codes
 
 
 @dataclass
@@ -342,3 +341,6 @@ class Limits:
             return
         known = {key: None if isinstance(v, float) and not np.isfinite(v) else v for key, v in facts.items()}
         self.on_event({"seconds": round(self.elapsed(), 6), "event": event, **known})
+
+
+Solve = Callable[[Problem, Limits, Options], Outcome]

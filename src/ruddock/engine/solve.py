@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 
 from ruddock.engine import kernels as kernels  # warns once if they are not compiled
 from ruddock.engine.linear import solve_linear
-from ruddock.engine.outcome import Limits, Options, Outcome
+from ruddock.engine.outcome import Limits, Options, Outcome, Solve
 from ruddock.engine.units import in_units
 from ruddock.problem import Problem
-
-Work = Callable[[Problem, Limits, Options], Outcome]
 
 LEAST_BYTES = 160  # for each entry, row and column
 
@@ -64,7 +60,7 @@ def _solve(problem: Problem, limits: Limits, options: Options) -> Outcome:
     return _in_own_units(problem, limits, options, smaller)
 
 
-def _in_own_units(problem: Problem, limits: Limits, options: Options, work: Work) -> Outcome:
+def _in_own_units(problem: Problem, limits: Limits, options: Options, work: Solve) -> Outcome:
     """Solve a problem in units of its own, and tell the outcome in those of the problem as written."""
     units = in_units(problem)
     if units.impossible:

@@ -43,10 +43,6 @@ class FixedColumns(Reduction):
             columns=gone, row_lower=p.row_lower - shift, row_upper=p.row_upper - shift, offset=offset
         )
 
-    @property
-    def columns_left(self) -> Places:
-        return self.kept_columns
-
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept_columns, self.n, None, 0)
         if result.x is not None:

@@ -174,10 +174,6 @@ class ParallelColumns(Reduction):
         step.columns_gone = len(other)
         return step, stage.without(columns=gone, lower=lower, upper=upper)
 
-    @property
-    def columns_left(self) -> Places:
-        return self.kept_columns
-
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept_columns, self.n, None, 0)
         if result.d is not None:

@@ -203,7 +203,8 @@ class Reduction(ABC):
     @property
     def columns_left(self) -> Places | None:
         """The columns that it leaves, in their order; None for all of them."""
-        return None
+        kept: Places | None = getattr(self, "kept_columns", None)
+        return kept
 
     @classmethod
     @abstractmethod

@@ -32,6 +32,8 @@ def _may_go(stage: Stage, one: Places, two: Places, a: Floats, b: Floats, sides:
     switches it or bounds it: what such rows say is lost on cuts once it has another column's name.
     """
     whole = stage.whole
+    if not whole.any():
+        return np.ones(len(one), bool)
     with np.errstate(over="ignore"):
         multiples = (np.round(b / a) == b / a) & (np.round(sides / a) == sides / a)
     return np.where(whole[one], whole[two] & multiples, whole[two] | ~stage.tied[one])
@@ -91,10 +93,6 @@ class FreeSingletons(Reduction):
         )  # fmt: skip
         step.rows_gone = step.columns_gone = len(rows)
         return step, stage.without(rows=gone_rows, columns=gone, costs=costs, offset=p.offset + float(y @ limit))
-
-    @property
-    def columns_left(self) -> Places:
-        return self.kept_columns
 
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept_columns, self.n, self.kept_rows, self.m)
@@ -159,10 +157,6 @@ class SlackColumns(Reduction):
         step.columns_gone = len(columns)
         offset = p.offset + float(y @ sides)
         return step, stage.without(columns=gone, costs=costs, row_lower=row_lower, row_upper=row_upper, offset=offset)
-
-    @property
-    def columns_left(self) -> Places:
-        return self.kept_columns
 
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept_columns, self.n, None, 0)
@@ -266,10 +260,6 @@ class DoubletonEquations(Reduction):
             row_upper=p.row_upper - shift,
             offset=p.offset + float(p.costs[gone] @ constant),
         )
-
-    @property
-    def columns_left(self) -> Places:
-        return self.kept_columns
 
     def restore(self, point: Point) -> Point:
         result = point.spread(self.kept_columns, self.n, self.kept_rows, self.m)

@@ -54,12 +54,12 @@ class ScaledProblem:
     def matrices(self) -> tuple[Matrix, Matrix]:
         """Return the scaled matrix by columns and by rows."""
         p = self.problem
-        values, by_rows = p.values, None
-        if (self.rows != 1.0).any() or (self.columns != 1.0).any():
+        if (self.rows == 1.0).all() and (self.columns == 1.0).all():
+            values, by_rows = p.values, p.by_rows()
+        else:
             owner = np.repeat(np.arange(p.n), np.diff(p.starts))
-            values = values * self.rows[p.indices] * self.columns[owner]
+            values = p.values * self.rows[p.indices] * self.columns[owner]
             by_rows = csc_matrix((values, p.indices, p.starts), shape=(p.m, p.n)).tocsr()
-        by_rows = p.by_rows() if by_rows is None else by_rows
         rows = (by_rows.indptr.astype(np.int32, copy=False), by_rows.indices.astype(np.int32, copy=False), by_rows.data)
         return (p.starts, p.indices, values), rows
 

@@ -48,9 +48,9 @@ class Part:
         open_ = (lower < upper) | ~plain
         values, matrix = np.where(open_, 0.0, lower), problem.matrix()
         base, terms = matrix @ values, abs(matrix) @ np.abs(values)
-        left = csr_matrix(matrix[:, np.flatnonzero(open_)])
-        owner, items, a = np.repeat(np.arange(problem.m), np.diff(left.indptr)), left.indices, left.data
-        items = np.flatnonzero(open_)[items]
+        kept = np.flatnonzero(open_)
+        left = csr_matrix(matrix[:, kept])
+        owner, items, a = np.repeat(np.arange(problem.m), np.diff(left.indptr)), kept[left.indices], left.data
         rows = np.ones(problem.m, bool)
         for _ in range(ROUNDS):
             ends = np.stack(reaching_zero(lower, upper, problem.kinds))[:, items] * a

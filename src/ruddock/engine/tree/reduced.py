@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ruddock.engine import certificates
-from ruddock.engine.outcome import Counters, Limits, Moment, Options, Outcome
+from ruddock.engine.outcome import Counters, Limits, Moment, Options, Outcome, Solve
 from ruddock.engine.presolve.chain import OF_WHOLE_NUMBERS, Presolve
 from ruddock.engine.presolve.stage import Point
-from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree import answer
 from ruddock.engine.tree.domain import Domain
+from ruddock.engine.tree.effort import Effort
+from ruddock.engine.tree.incumbent import Incumbent
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats, Problem
 
 LEAST = 500  # entries from which on it is tried
-
-Work = Callable[[Problem, Limits, Options], Outcome]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -54,7 +52,7 @@ class Reduced:
         presolve = Presolve(within, OF_WHOLE_NUMBERS, lambda: limits.exceeded(0) is not None)
         return cls(problem, presolve, domain, limits.elapsed() - begin) if presolve.steps else None
 
-    def solve(self, work: Work, limits: Limits, options: Options) -> Outcome:
+    def solve(self, work: Solve, limits: Limits, options: Options) -> Outcome:
         """Solve what is left, and come back.
 
         Parameters
@@ -75,7 +73,7 @@ class Reduced:
             return work(self.problem, limits, options)
         if found.x is None:
             return found
-        x = self._plan(found.x, limits)
+        x = self._plan(found.x, limits, options)
         if x is None:  # what was within tolerances is not any more
             return work(self.problem, limits, replace(options, start=self._restored(found.x)))
         value = self.problem.objective(x)
@@ -115,15 +113,12 @@ class Reduced:
         lower, upper = self._domain.fixing(whole)
         return np.clip(whole, lower, upper)
 
-    def _plan(self, x: Floats, limits: Limits) -> Floats | None:
+    def _plan(self, x: Floats, limits: Limits, options: Options) -> Floats | None:
         """Return a plan of the problem from one of what is left; the continuous rest is solved anew where it is off."""
         plan, p = self._restored(x), self.problem
-        box = self._domain.fixing(plan)
-        if certificates.plan_holds(p, plan, p.activity(plan), *box):
+        if certificates.plan_holds(p, plan, p.activity(plan), self._domain.lower, self._domain.upper):
             return plan
-        solver = LinearSolver(p)
-        solver.change_bounds(slice(None), *box)
-        rest = solver.solve(replace(limits, on_progress=None, on_event=None))
-        if rest.x is None or not certificates.plan_holds(p, rest.x, p.activity(rest.x), *box):
-            return None
-        return rest.x
+        effort = Effort(replace(limits, on_progress=None, on_event=None))
+        incumbent = Incumbent(p, self._domain, options, effort)
+        incumbent.try_plan(plan)
+        return incumbent.best
