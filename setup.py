@@ -12,7 +12,10 @@ KERNELS = (
     *(f"ruddock.engine.interior.{name}" for name in INTERIOR),
     "ruddock.engine.first_order.gradient",
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
-    *(f"ruddock.engine.tree.{name}" for name in ("ranking", "jump", "mending", "propagate", "vectors", "plunge")),
+    *(
+        f"ruddock.engine.tree.{name}"
+        for name in ("ranking", "jump", "mending", "exchange", "propagate", "vectors", "plunge")
+    ),
     "ruddock.engine.tree.cuts.rounder",
     "ruddock.engine.tree.cuts.sums",
     "ruddock.engine.tree.blocks.knapsack",

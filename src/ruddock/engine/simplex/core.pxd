@@ -51,6 +51,7 @@ cdef class Core:
     cdef void load(self, int j, WorkVector v) noexcept nogil
     cdef void add_column(self, int j, double factor, WorkVector v) noexcept nogil
     cdef void price(self, WorkVector rho, WorkVector row) noexcept nogil
+    cdef void _find_uniform(self) noexcept nogil
     cdef int _price_uniform(self, int i, double y, WorkVector row, int count) noexcept nogil
     cdef void compute_primal(self) noexcept nogil
     cdef void compute_dual(self, double[::1] cost) noexcept nogil

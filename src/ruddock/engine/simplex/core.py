@@ -41,7 +41,8 @@ class Core:
         self.m, self.n, self.total = m, n, m + n
         self.ap, self.ai, self.ax = columns
         self.rp, self.rj, self.rx = rows
-        self.uniform = _uniform(*rows)
+        self.uniform = np.zeros(m)
+        self._find_uniform()
         total = m + n
         self.lower, self.upper = np.zeros(total), np.zeros(total)
         self.cost, self.x, self.d = np.zeros(total), np.zeros(total), np.zeros(total)
@@ -49,7 +50,7 @@ class Core:
         self.head = np.zeros(m, dtype=np.int32)
         self.place = np.zeros(total, dtype=np.int32)
         self.weight = np.ones(m)
-        self.random = np.random.default_rng(20).uniform(0.5, 1.0, total)
+        self.random = _draws(total)
         self.factor = BasisFactor(m)
         self.rho, self.column, self.aux = WorkVector(m), WorkVector(m), WorkVector(m)
         self.row = WorkVector(total)
@@ -61,6 +62,19 @@ class Core:
         self.factor_fill = 0
         self.renewal = self.renewed = 0
         self.cheapest = 0.0
+
+    def _find_uniform(self):
+        """Note for each row the value that all its entries have, or 0 where they differ."""
+        i: cython.int
+        e: cython.int
+        for i in range(self.m):
+            if self.rp[i] == self.rp[i + 1]:
+                continue
+            self.uniform[i] = self.rx[self.rp[i]]
+            for e in range(self.rp[i] + 1, self.rp[i + 1]):
+                if self.rx[e] != self.uniform[i]:
+                    self.uniform[i] = 0.0
+                    break
 
     def bytes(self):
         """Return what matrix, state and factors take."""
@@ -495,11 +509,11 @@ class Core:
         self.iterations += 1
 
 
-def _uniform(starts, index, values):
-    """Return for each row the value that all its entries have, or 0 where they differ."""
-    result = np.zeros(len(starts) - 1)
-    held = np.flatnonzero(np.diff(starts))
-    if len(held):
-        least, most = (ufunc.reduceat(values, starts[held]) for ufunc in (np.minimum, np.maximum))
-        result[held] = np.where(least == most, least, 0.0)
-    return result
+_DRAWN = [np.empty(0)]
+
+
+def _draws(count):
+    """Return the first numbers of a fixed sequence, drawn once for all cores."""
+    if len(_DRAWN[0]) < count:
+        _DRAWN[0] = np.random.default_rng(20).uniform(0.5, 1.0, count + count // 4)
+    return _DRAWN[0][:count]

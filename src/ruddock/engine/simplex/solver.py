@@ -427,7 +427,7 @@ class LinearSolver:
         _, flips, factorisations, entries = self._counted
         self._counted = (
             core,
-            int(at.dual.flips + at.primal.flips),
+            at.flips,
             int(core.refactorings),
             int(core.touched + core.factor.touched),
         )

@@ -51,7 +51,8 @@ class WarmBasis:
         """Make the kernels for the matrix as it is now."""
         data, p = self.data, self.data.problem
         core = self.core = Core(p.m, p.n, *data.matrices())
-        self.dual, self.primal = DualSimplex(core), PrimalSimplex(core)
+        self.dual = DualSimplex(core)
+        self._primal: PrimalSimplex | None = None
         own = (p.starts, p.indices, p.values)
         self.judge = Judge(own, p.row_lower, p.row_upper, data.lower, data.upper, data.costs)
         self.hot = HotStart(
@@ -91,6 +92,18 @@ class WarmBasis:
     def stands_at(self, basis: Basis) -> bool:
         """Say whether this is the basis that was told last, and the core has not moved since."""
         return basis is self._present
+
+    @property
+    def primal(self) -> PrimalSimplex:
+        """The primal method, made when it is first asked for: most problems do without."""
+        if self._primal is None:
+            self._primal = PrimalSimplex(self.core)
+        return self._primal
+
+    @property
+    def flips(self) -> int:
+        """How many variables have gone from one bound to the other."""
+        return int(self.dual.flips) + (0 if self._primal is None else int(self._primal.flips))
 
     def start_from(self, basis: Basis, weights: Floats | None = None) -> None:
         """Start from a basis, made square if it is not, with the pricing weights that belong to it."""

@@ -1,6 +1,9 @@
 from ruddock.engine.tree.ranking cimport Ranking
 
 
+cdef double violation(double low, double high, double activity) noexcept nogil
+
+
 cdef class Jump:
     cdef int[::1] cp
     cdef int[::1] ci
@@ -46,7 +49,6 @@ cdef class Jump:
     cdef readonly long long moves
 
     cdef int _draw(self, int count) noexcept nogil
-    cdef double _violation(self, int i, double activity) noexcept nogil
     cdef void _mark(self, int i) noexcept nogil
     cdef void _file(self, int j) noexcept nogil
     cdef void _file_dear(self, int j) noexcept nogil

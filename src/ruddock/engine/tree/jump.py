@@ -4,7 +4,7 @@
 First those jump that mend most for what they cost. Rows that stay violated gain weight, so that the search leaves every
 place where no jump helps (Luteberget and Sartor 2023). Of binary columns the value to jump to is the other one; of
 others the best of those that mend a violated row. Once there is a plan, the objective has to become better than a
-threshold, as one more row that gains weight; see `Mending` for another way on.
+threshold, as one more row that gains weight; see `Mending` and `Exchange` for other ways on.
 """
 
 import numpy as np
@@ -27,6 +27,15 @@ HEAVIER = cython.declare(cython.int, 40)  # violated rows that gain weight at on
 FREE = cython.declare(cython.double, 1e30)  # weighs what mends and costs nothing before all that does
 MOST_PULL = cython.declare(cython.double, 1e50)  # that the objective gains
 ROWS = cython.declare(cython.int, 6)  # violated rows that a column which is not binary is tried for
+
+
+def violation(low, high, activity):
+    """Return by how much an activity misses the limits of a row."""
+    if activity < low:
+        return low - activity
+    if activity > high:
+        return activity - high
+    return 0.0
 
 
 class Jump:
@@ -174,29 +183,23 @@ class Jump:
         self.random = (self.random ^ (self.random << 17)) & MASK
         return cython.cast(cython.int, (self.random >> 11) % cython.cast(cython.ulonglong, count))
 
-    def _violation(self, i, activity):
-        """Return by how much an activity misses the limits of a row."""
-        if activity < self.low[i]:
-            return self.low[i] - activity
-        if activity > self.high[i]:
-            return activity - self.high[i]
-        return 0.0
-
     def _mark(self, i):
         """Keep the list of violated rows in line with a row's activity."""
         size: cython.double = 1.0 + abs(self.activity[i])
-        listed: cython.bint = self._violation(i, self.activity[i]) > SMALL * size
+        listed: cython.bint = violation(self.low[i], self.high[i], self.activity[i]) > SMALL * size
         self.broken_count = self._keep(self.broken, self.broken_at, self.broken_count, i, listed)
 
     def _file(self, j):
         """Keep the list of columns whose jump gains something in line with a score, and their ranking by its price."""
         dear: cython.double
-        if self.score[j] <= SMALL:
+        gains: cython.bint = self.score[j] > SMALL
+        if not gains and self.ranking.count > 0:
             self.ranking.remove(j)
-        elif self.greedy:
+        elif gains and self.greedy:
             dear = self.cost[j] * (self.target[j] - self.x[j])
             self.ranking.put(j, self.score[j] / dear if dear > 0.0 else self.score[j] * FREE)
-        self.good_count = self._keep(self.good, self.good_at, self.good_count, j, self.score[j] > SMALL)
+        if gains != (self.good_at[j] >= 0):
+            self.good_count = self._keep(self.good, self.good_at, self.good_count, j, gains)
 
     def _file_dear(self, j):
         """Keep the list of columns whose jump makes the objective better in line with where one would jump to."""
@@ -229,7 +232,8 @@ class Jump:
         for e in range(self.cp[j], self.cp[j + 1]):
             i = self.ci[e]
             total += self.weight[i] * (
-                self._violation(i, self.activity[i]) - self._violation(i, self.activity[i] + self.cx[e] * step)
+                violation(self.low[i], self.high[i], self.activity[i])
+                - violation(self.low[i], self.high[i], self.activity[i] + self.cx[e] * step)
             )
         self.touched += self.cp[j + 1] - self.cp[j]
         return total
@@ -378,17 +382,17 @@ class Jump:
         e: cython.int
         j: cython.int
         step: cython.double
+        missed: cython.double
         for k in range(min(HEAVIER, self.broken_count)):
             i = self.broken[self._draw(self.broken_count)] if self.broken_count > HEAVIER else self.broken[k]
             self.weight[i] += 1.0
+            missed = violation(self.low[i], self.high[i], self.activity[i])
             for e in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[e]
                 if self.score[j] == -INFINITY:
                     continue
-                step = self.target[j] - self.x[j]
-                self.score[j] += self._violation(i, self.activity[i]) - self._violation(
-                    i, self.activity[i] + self.rx[e] * step
-                )
+                step = self.rx[e] * (self.target[j] - self.x[j])
+                self.score[j] += missed - violation(self.low[i], self.high[i], self.activity[i] + step)
                 self._file(j)
             self.touched += self.rp[i + 1] - self.rp[i]
 
@@ -400,6 +404,10 @@ class Jump:
         k: cython.int
         before: cython.double
         after: cython.double
+        low: cython.double
+        high: cython.double
+        eased: cython.double
+        more: cython.double
         step: cython.double
         change: cython.double = self.target[j] - self.x[j]
         if self.moved_at[j] < 0:
@@ -415,8 +423,11 @@ class Jump:
             after = before + self.cx[e] * change
             self.activity[i] = after
             self._mark(i)
-            if min(before, after) - self.reach[i] >= self.low[i] and max(before, after) + self.reach[i] <= self.high[i]:
+            low = self.low[i]
+            high = self.high[i]
+            if min(before, after) - self.reach[i] >= low and max(before, after) + self.reach[i] <= high:
                 continue  # far from its limits, whichever of its columns jumps
+            eased = violation(low, high, after) - violation(low, high, before)
             for f in range(self.rp[i], self.rp[i + 1]):
                 k = self.rj[f]
                 if k == j or self.lower[k] >= self.upper[k]:
@@ -425,12 +436,9 @@ class Jump:
                     self._rate(k)
                     continue
                 step = self.rx[f] * (self.target[k] - self.x[k])
-                self.score[k] += self.weight[i] * (
-                    self._violation(i, after)
-                    - self._violation(i, after + step)
-                    - self._violation(i, before)
-                    + self._violation(i, before + step)
-                )
-                self._file(k)
+                more = eased - violation(low, high, after + step) + violation(low, high, before + step)
+                if more != 0.0:
+                    self.score[k] += self.weight[i] * more
+                    self._file(k)
             self.touched += self.rp[i + 1] - self.rp[i]
         self._rate(j)

@@ -1,4 +1,4 @@
-"""Plans before the first relaxation is solved, by jumps of single columns; see `Jump` and `Mending`."""
+"""Plans before the first relaxation is solved, by jumps of single columns; see `Jump`, `Mending` and `Exchange`."""
 
 from __future__ import annotations
 
@@ -7,9 +7,10 @@ from dataclasses import replace
 import numpy as np
 from scipy.sparse import csc_matrix
 
+from ruddock.engine.tree.exchange import Exchange
 from ruddock.engine.tree.heuristics.near import Point
 from ruddock.engine.tree.heuristics.rounding import round_by_locks
-from ruddock.engine.tree.mending import Mending
+from ruddock.engine.tree.heuristics.ways import Way, Ways
 from ruddock.engine.tree.part import Part
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
@@ -17,8 +18,9 @@ from ruddock.problem import INTEGER, Floats, Problem
 LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
 RELAXED = 20  # entries that relaxations have touched, for one that may be touched in any case
+MORE = 20  # times all that, where only columns that a relaxation leaves open jump, as long as plans get better
 LOOK = 400_000  # entries touched between two looks at the limits
-IDLE = 0.3  # of the budget without a better plan after the first one, after which it ends
+IDLE = 0.5  # of the work without a better plan after the first one, after which it ends
 STAY = 0.95  # of the columns, which stay where a relaxation has them, at most
 FARTHEST = 1e6  # how far a column without a bound may jump
 FIRST, LESS, LEAST_BETTER = 0.02, 0.05, 1e-3  # of its objective, by which the next plan is to be better: at first,
@@ -29,7 +31,7 @@ def jump(state: SearchState) -> None:
     """Look for plans, and for better ones, for some counted work, from where the objective is best."""
     p = state.problem
     if p.m and p.n and not len(state.domain.semis):
-        lower, upper = _finite(state.bounds.lower, state.bounds.upper)
+        lower, upper = finite(state.bounds.lower, state.bounds.upper)
         start = np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
         _improve(state, Part.whole(replace(p, lower=lower, upper=upper)), start)
 
@@ -51,7 +53,7 @@ def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
     """Look for plans from a start, with the columns kept that cost most to move."""
     x, reduced = point
     assert reduced is not None
-    lower, upper = _finite(state.bounds.lower, state.bounds.upper)
+    lower, upper = finite(state.bounds.lower, state.bounds.upper)
     if (start < lower).any() or (start > upper).any():
         return
     stays = (np.abs(reduced) > 0.0) & ((x <= lower) & (start <= lower) | (x >= upper) & (start >= upper))
@@ -69,25 +71,26 @@ def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
 def _improve(state: SearchState, part: Part, start: Floats) -> None:
     """Jump in the columns that are left, as long as that finds better plans."""
     p = part.problem
-    kernel = _kernel(p, np.clip(start[part.columns], p.lower, p.upper), state.effort.begin_jumps())
+    kernel = kernel_of(p, np.clip(start[part.columns], p.lower, p.upper), state.effort.begin_jumps())
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros, state.effort.counters.entries // RELAXED)
+    most = budget if p.n == state.problem.n else MORE * budget
     taken, quick = 0, bool(state.problem.integers.all())  # when a plan was taken last, and whether that costs little
-    value, since, share = state.incumbent.value - part.offset, 0, FIRST
+    value, since, share, ways = state.incumbent.value - part.offset, 0, FIRST, Ways("exchange", "mend", "jump")
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
-    # from a plan on, parts of it are undone and mended; else that is tried in turn with jumps to a better one
-    undo = began = kernel.hold() and start is state.incumbent.best
-    while kernel.touched < budget and not state.effort.stopped():
-        if value < np.inf and kernel.touched - since > IDLE * budget:
+    kernel.hold()
+    while kernel.touched < most and not state.effort.stopped():
+        if kernel.touched - since > (IDLE * max(budget, kernel.touched) if value < np.inf else budget):
             break
-        if not _spent_well(state, kernel, budget // PORTIONS, undo=undo):
-            undo = began or (kernel.holds and not undo)
+        way, begun, before = ways.choose() if kernel.holds else "jump", kernel.touched, value
+        if _spent_well(state, kernel, budget // PORTIONS, way):
+            value, since = min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
+        ways.learn(way, before - value if before < np.inf else 0.0, kernel.touched - begun)
+        if since <= begun:
             if value < np.inf:
                 share = max(LEAST_BETTER, LESS * share)
                 kernel.better_than(_aim(state, value, share))
             continue
-        undo = True
-        value, since = min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
         if not taken or (quick and since - taken > budget // PORTIONS):
             if not state.try_plan(part.plan(np.asarray(kernel.kept))):
                 return  # where rounding or a caller's check says no, nothing is sure
@@ -99,14 +102,15 @@ def _improve(state: SearchState, part: Part, start: Floats) -> None:
         state.try_plan(part.plan(np.asarray(kernel.kept)))
 
 
-def _spent_well(state: SearchState, kernel: Mending, portion: int, *, undo: bool) -> bool:
+def _spent_well(state: SearchState, kernel: Exchange, portion: int, way: Way) -> bool:
     """Spend a portion of work, with looks at the limits meanwhile; say whether there is a better plan."""
-    end = kernel.touched + portion
-    while kernel.touched < end and not state.effort.stopped():
-        work = min(LOOK, end - kernel.touched)
-        if kernel.improve(work) if undo else kernel.run(work):
-            return True
-    return False
+    go, end = {"exchange": kernel.exchange, "mend": kernel.improve, "jump": kernel.run}[way], kernel.touched + portion
+    found = False
+    while not found and kernel.touched < end and not state.effort.stopped():
+        found = go(min(LOOK, end - kernel.touched))
+    if kernel.holds and (not found or way == "jump"):
+        kernel.back()
+    return found
 
 
 def _aim(state: SearchState, value: float, share: float) -> float:
@@ -115,20 +119,20 @@ def _aim(state: SearchState, value: float, share: float) -> float:
     return float(min(better, np.nextafter(value, -np.inf)))
 
 
-def _finite(lower: Floats, upper: Floats) -> tuple[Floats, Floats]:
+def finite(lower: Floats, upper: Floats) -> tuple[Floats, Floats]:
     """Return bounds with finite ones in place of missing ones."""
     low = np.where(np.isfinite(lower), lower, np.minimum(np.where(np.isfinite(upper), upper, 0.0), 0.0) - FARTHEST)
     return low, np.where(np.isfinite(upper), upper, np.maximum(low, 0.0) + FARTHEST)
 
 
-def _kernel(p: Problem, start: Floats, seed: int) -> Mending:
-    """Return the search on rows of one size."""
+def kernel_of(p: Problem, start: Floats, seed: int) -> Exchange:
+    """Return the search in a problem with finite bounds, on rows of one size."""
     size = np.zeros(p.m)
     np.maximum.at(size, p.indices, np.abs(p.values))
     size[size == 0.0] = 1.0
     values = p.values / size[p.indices]
     rows = csc_matrix((values, p.indices, p.starts), shape=(p.m, p.n)).tocsr()
-    return Mending(
+    return Exchange(
         (np.array(p.starts), np.array(p.indices), values),
         (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data),
         p.row_lower / size, p.row_upper / size, np.array(p.lower), np.array(p.upper),
