@@ -34,7 +34,7 @@ NODES = 1500  # between two hand-overs at most, while the search is short
 FEW, OPEN = 50, 0.25  # between them at most where little is open here: so many, or so many for each open node
 BETWEEN = 0.5  # seconds between them at most, by the measure below, while it is short
 LONGER = 0.05  # of what the search has done so far, between two hand-overs of a long one
-FEWEST = 12  # open nodes lent at least, and left
+FEWEST, FEWEST_PRICED = 12, 2  # open nodes lent at least, and left; of those bounded by prices, which take long
 UNEVEN = 2  # times as many open nodes on one side as on the other, from which on they are made even
 MOST_LENT = 10_000  # nodes that go along at a time
 BETTER = 50  # of them because they are better than the other side's
@@ -165,7 +165,7 @@ class Team:
         self._mark(state, int(min(most, left / 2)))  # the helper has the other half
         if left < 2 or self._gone or effort.stopped():
             return
-        lent, back = _moved(frontier)
+        lent, back = _moved(frontier, _fewest(state))
         if lent or frontier.lent:
             # about what the search does until the next time, what it spends on plans included
             work = EAGER * max(LEAST, done if self._answers else BETWEEN)
@@ -234,14 +234,18 @@ def dismiss(team: Team | None, state: SearchState) -> None:
         team.dismiss(state)
 
 
-def _moved(frontier: Frontier) -> tuple[int, int]:
+def _fewest(state: SearchState) -> int:
+    return FEWEST_PRICED if state.by_prices else FEWEST
+
+
+def _moved(frontier: Frontier, fewest: int) -> tuple[int, int]:
     """Return how many nodes go to the helper now, and how many are to come back."""
     here, there, away = len(frontier), frontier.lent, frontier.away
     if len(away.nodes) > MOST_AWAY:
         return 0, away.count
-    if here > UNEVEN * there and here > 2 * FEWEST:
+    if here > UNEVEN * there and here > 2 * fewest:
         return min(MOST_LENT, (here - there) // 2), 0
-    if there > UNEVEN * here and there > 2 * FEWEST:
+    if there > UNEVEN * here and there > 2 * fewest:
         return 0, min(MOST_LENT, (there - here) // 2)
     if frontier.waiting_bound == away.bound:
         return 0, 0
@@ -258,7 +262,7 @@ def _wanted(state: SearchState) -> bool:
     """Say whether a search has become long enough to call for a helper."""
     if not _possible(state) or state.effort.own_nodes < EARLIEST:
         return False
-    return _work(state) > CALLED and len(state.frontier) > 2 * FEWEST
+    return _work(state) > CALLED and len(state.frontier) > 2 * _fewest(state)
 
 
 def _possible(state: SearchState) -> bool:

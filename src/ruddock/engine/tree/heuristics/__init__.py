@@ -13,6 +13,7 @@ from ruddock.engine.tree.heuristics.near import (
     Found,
     Near,
     Point,
+    affords,
     finish_dive,
     keep_start,
     near_plan,
@@ -77,7 +78,8 @@ def look_for_plans(
         if root or (number % every == 0 and room):
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
             with state.effort.counted("dives"):
-                few = _round_and_dive(state, outcome, here, () if brief else kinds, to_few=long and outer)
+                to_few = long and outer and affords(state)
+                few = _round_and_dive(state, outcome, here, () if brief else kinds, to_few=to_few)
                 if state.incumbent.best is None and root and outer and not brief and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
             if few is not None and not state.effort.stopped():

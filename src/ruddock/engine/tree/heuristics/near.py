@@ -80,7 +80,7 @@ def _complete(state: SearchState) -> bool:
 
 def search_around(state: SearchState, point: Point, near: Near) -> None:
     """Search around the point of a relaxation, for which no plan is needed."""
-    if len(state.domain.integers) >= FEWEST and _affords(state):
+    if len(state.domain.integers) >= FEWEST and affords(state):
         _try(state, point, near, state.portfolio.around_point)
 
 
@@ -94,7 +94,7 @@ def finish_dive(state: SearchState, x: Floats, near: Near) -> None:
     state.effort.judge_near_search(better=state.incumbent.value < before)
 
 
-def _affords(state: SearchState) -> bool:
+def affords(state: SearchState) -> bool:
     """Say whether another search near a plan is within what these may take; what keeps failing gets less and less."""
     effort = state.effort
     done = effort.iterations + (A_PRICED_NODE * effort.own_nodes if state.by_prices else 0)
@@ -111,7 +111,7 @@ def near_plan(state: SearchState, point: Point, near: Near) -> None:
     2014).
     """
     better = True
-    while better and len(state.domain.integers) >= FEWEST and _affords(state):
+    while better and len(state.domain.integers) >= FEWEST and affords(state):
         better = _try(state, point, near, state.portfolio.choose())
         if state.incumbent.settled(state.frontier.bound):
             return
@@ -129,7 +129,7 @@ def _try(state: SearchState, point: Point, near: Near, neighbourhood: Neighbourh
         better = state.incumbent.value < before
         state.effort.judge_near_search(better=better)
         neighbourhood.learn(better=better, through=through)
-        if better or not through or not _affords(state):
+        if better or not through or not affords(state):
             break
     return better
 
