@@ -133,27 +133,29 @@ class NetworkSimplex:
 
     def _entering(self):
         """Return the arc of the next block whose reduced cost promises most, or -1 where none does."""
-        e: cython.int = self.at
+        e: cython.int
+        begin: cython.int = self.at
+        end: cython.int
         left: cython.int = self.block
         looked: cython.int = 0
         best: cython.double = -self.tolerance
         promise: cython.double
         found: cython.int = -1
         while looked < self.arcs:
-            promise = self.state[e] * (self.cost[e] + self.potential[self.tail[e]] - self.potential[self.head[e]])
-            if promise < best:
-                best = promise
-                found = e
-            e += 1
-            if e == self.arcs:
-                e = 0
-            looked += 1
-            left -= 1
+            end = min(begin + min(left, self.arcs - looked), self.arcs)
+            for e in range(begin, end):
+                promise = self.state[e] * (self.cost[e] + self.potential[self.tail[e]] - self.potential[self.head[e]])
+                if promise < best:
+                    best = promise
+                    found = e
+            looked += end - begin
+            left -= end - begin
+            begin = end if end < self.arcs else 0
             if left == 0:
                 if found >= 0:
                     break
                 left = self.block
-        self.at = e
+        self.at = begin
         self.touched += looked
         return found
 

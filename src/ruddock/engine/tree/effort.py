@@ -106,6 +106,10 @@ class Effort:
         self.jumps += 1
         return self.jumps
 
+    def begin_near_search(self) -> None:
+        """Count a search near a plan."""
+        self.near_searches += 1
+
     def judge_near_search(self, *, better: bool) -> None:
         """Count failures in a row."""
         self.near_failures = 0 if better else self.near_failures + 1

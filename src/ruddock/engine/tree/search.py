@@ -396,7 +396,7 @@ class TreeSearch(Walk):
         if cutoff and state.incumbent.best is not None:
             problem = problem.with_rows(problem.costs[None, :], -np.inf, state.incumbent.threshold())
         part = Part.of(problem)
-        effort.near_searches += 1
+        effort.begin_near_search()
         if part is None:
             return Found(None, through=True)
         problem = part.problem

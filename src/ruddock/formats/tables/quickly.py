@@ -24,7 +24,7 @@ def parsed_quickly(
     try:
         table = csv.read_csv(
             pa.BufferReader(content),
-            read_options=csv.ReadOptions(column_names=names, block_size=1 << 23),
+            read_options=csv.ReadOptions(column_names=names, block_size=1 << 21),
             parse_options=csv.ParseOptions(delimiter=separator, ignore_empty_lines=False),
             convert_options=csv.ConvertOptions(
                 column_types=types, include_columns=list(types), null_values=[""], strings_can_be_null=False

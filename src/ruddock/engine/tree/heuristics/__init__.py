@@ -12,7 +12,6 @@ from ruddock.engine.tree.heuristics.jumping import jump, jump_around
 from ruddock.engine.tree.heuristics.near import (
     Found,
     Near,
-    Point,
     affords,
     finish_dive,
     keep_start,
@@ -20,6 +19,7 @@ from ruddock.engine.tree.heuristics.near import (
     search_around,
     try_start,
 )
+from ruddock.engine.tree.heuristics.point import Point
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
 from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_all, round_by_locks

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.sparse import csc_matrix
 
 from ruddock.engine.tree.exchange import Exchange
-from ruddock.engine.tree.heuristics.near import Point
+from ruddock.engine.tree.heuristics.point import Point
 from ruddock.engine.tree.heuristics.rounding import round_by_locks
 from ruddock.engine.tree.heuristics.ways import Way, Ways
 from ruddock.engine.tree.part import Part
@@ -18,7 +18,8 @@ from ruddock.problem import INTEGER, Floats, Problem
 LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
 RELAXED = 20  # entries that relaxations have touched, for one that may be touched in any case
-MORE = 20  # times all that, where only columns that a relaxation leaves open jump, as long as plans get better
+MORE = 20  # times all that around the root's relaxation, as long as plans get so much better
+GOOD_PART = 0.01  # of the gap
 LOOK = 400_000  # entries touched between two looks at the limits
 IDLE = 0.5  # of the work without a better plan after the first one, after which it ends
 STAY = 0.95  # of the columns, which stay where a relaxation has them, at most
@@ -33,7 +34,7 @@ def jump(state: SearchState) -> None:
     if p.m and p.n and not len(state.domain.semis):
         lower, upper = finite(state.bounds.lower, state.bounds.upper)
         start = np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
-        _improve(state, Part.whole(replace(p, lower=lower, upper=upper)), start)
+        _improve(state, Part.whole(replace(p, lower=lower, upper=upper)), start, 1)
 
 
 def jump_around(state: SearchState, point: Point) -> None:
@@ -41,16 +42,34 @@ def jump_around(state: SearchState, point: Point) -> None:
 
     Columns that stand at a bound in both and cost most to move stay there.
     """
-    x, reduced = point
-    if reduced is None or not state.problem.m or len(state.domain.semis):
+    if not _possible(state, point):
         return
-    _jump_near(state, point, np.clip(round_by_locks(state, x), state.bounds.lower, state.bounds.upper))
+    start = np.clip(round_by_locks(state, point.x), state.bounds.lower, state.bounds.upper)
+    _jump_near(state, point, start, MORE)
     if state.incumbent.best is not None and not state.incumbent.settled(state.frontier.bound):
-        _jump_near(state, point, state.incumbent.best)
+        _jump_near(state, point, state.incumbent.best, MORE)
 
 
-def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
-    """Look for plans from a start, with the columns kept that cost most to move."""
+def jump_on(state: SearchState, point: Point) -> bool | None:
+    """Look for plans better than the best one near the point of a relaxation; None where that is not possible."""
+    if not _possible(state, point) or state.incumbent.best is None:
+        return None
+    state.effort.begin_near_search()
+    _jump_near(state, point, state.incumbent.best, 1)
+    return False
+
+
+def _possible(state: SearchState, point: Point) -> bool:
+    return point.reduced is not None and state.problem.m > 0 and not len(state.domain.semis)
+
+
+def _jump_near(state: SearchState, point: Point, start: Floats, more: int) -> None:
+    """Look for plans from a start, with the columns kept that cost most to move.
+
+    Parameters
+    ----------
+    more : times the work that is allowed in any case, as long as plans get better
+    """
     x, reduced = point
     assert reduced is not None
     lower, upper = finite(state.bounds.lower, state.bounds.upper)
@@ -63,28 +82,32 @@ def _jump_near(state: SearchState, point: Point, start: Floats) -> None:
     lower[stays] = upper[stays] = start[stays]
     part = Part.of(replace(state.problem, lower=lower, upper=upper))
     if part is not None and part.problem.n:
-        _improve(state, part, start)
+        _improve(state, part, start, more)
     elif part is not None:
         state.try_plan(part.plan(part.problem.lower))
 
 
-def _improve(state: SearchState, part: Part, start: Floats) -> None:
+def _improve(state: SearchState, part: Part, start: Floats, more: int) -> None:
     """Jump in the columns that are left, as long as that finds better plans."""
     p = part.problem
     kernel = kernel_of(p, np.clip(start[part.columns], p.lower, p.upper), state.effort.begin_jumps())
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros, state.effort.counters.entries // RELAXED)
-    most = budget if p.n == state.problem.n else MORE * budget
     taken, quick = 0, bool(state.problem.integers.all())  # when a plan was taken last, and whether that costs little
-    value, since, share, ways = state.incumbent.value - part.offset, 0, FIRST, Ways("exchange", "mend", "jump")
+    value, bound = state.incumbent.value - part.offset, state.frontier.bound - part.offset
+    since, share, ways = 0, FIRST, Ways("exchange", "mend", "jump")
+    paid = value, 0  # the value, and the work, when a good part of the gap was closed last
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
     kernel.hold()
-    while kernel.touched < most and not state.effort.stopped():
-        if kernel.touched - since > (IDLE * max(budget, kernel.touched) if value < np.inf else budget):
+    while kernel.touched < more * budget and not state.effort.stopped():
+        last = since if kernel.touched < budget else paid[1]
+        if kernel.touched - last > (IDLE * max(budget, kernel.touched) if value < np.inf else budget):
             break
         way, begun, before = ways.choose() if kernel.holds else "jump", kernel.touched, value
         if _spent_well(state, kernel, budget // PORTIONS, way):
             value, since = min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
+            if not value > paid[0] - GOOD_PART * (paid[0] - bound):
+                paid = value, since
         ways.learn(way, before - value if before < np.inf else 0.0, kernel.touched - begun)
         if since <= begun:
             if value < np.inf:
