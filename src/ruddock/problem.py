@@ -92,7 +92,9 @@ class Problem:
 
     @cached_property
     def _transposed(self) -> csr_matrix:
-        return self._matrix.T  # by rows already, with the same arrays
+        result = csr_matrix((self.n, self.m))  # with the same arrays, which are not checked once more
+        result.data, result.indices, result.indptr = self.values, self.indices, self.starts
+        return result
 
     def by_rows(self) -> csr_matrix:
         """Return ``A`` by rows; it is made once, and nobody writes to it."""
