@@ -72,19 +72,14 @@ def network_of(problem: Problem) -> Arcs | None:
     if not structure.find():
         return None
     rows = np.asarray(structure.factor)
-    first, last = p.starts[:-1], p.starts[1:] - 1
-    size = rows[p.indices[first]] * p.values[first]
-    single = counts == 1
-    one, other = p.indices[first], np.where(single, p.m, p.indices[last]).astype(np.int32)
-    out = size > 0
-    size = np.abs(size)
-    tail, head = np.where(out, one, other), np.where(out, other, one)
-    root, every = np.full(p.m, p.m, np.int32), np.arange(p.m, dtype=np.int32)
+    tail, head, size = np.full(p.n + p.m, p.m, np.int32), np.empty(p.n + p.m, np.int32), np.empty(p.n)
+    structure.arcs(tail, head, size)
+    head[p.n :] = np.arange(p.m)
     low, high = p.row_lower * rows, p.row_upper * rows
     turned = rows < 0
     return Arcs(
-        np.concatenate((tail, root)).astype(np.int32),
-        np.concatenate((head, every)).astype(np.int32),
+        tail,
+        head,
         np.concatenate((p.costs / size, np.zeros(p.m))),
         np.concatenate((p.lower * size, np.where(turned, high, low))),
         np.concatenate((p.upper * size, np.where(turned, low, high))),

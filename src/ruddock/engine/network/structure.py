@@ -43,6 +43,23 @@ class Structure:
                         break
         return bool(found)
 
+    def arcs(self, tail, head, size):
+        """Write down the arc of each column: its ends, where ``m`` is the root, and the flow of a unit."""
+        out: cython.int[::1] = tail
+        into: cython.int[::1] = head
+        flow: cython.double[::1] = size
+        j: cython.int
+        e: cython.int
+        other: cython.int
+        units: cython.double
+        for j in range(self.starts.shape[0] - 1):
+            e = self.starts[j]
+            units = self.factor[self.indices[e]] * self.values[e]
+            other = self.m if self.starts[j + 1] - e == 1 else self.indices[e + 1]
+            out[j] = self.indices[e] if units > 0.0 else other
+            into[j] = other if units > 0.0 else self.indices[e]
+            flow[j] = abs(units)
+
     def _spread(self, root):
         """Give factors to all rows that hang together with one; say whether they agree."""
         i: cython.int

@@ -51,13 +51,12 @@ class WarmBasis:
         """Make the kernels for the matrix as it is now."""
         data, p = self.data, self.data.problem
         core = self.core = Core(p.m, p.n, *data.matrices())
-        self.dual = DualSimplex(core)
+        # the methods are made when they are first asked for
+        self._dual: DualSimplex | None = None
         self._primal: PrimalSimplex | None = None
+        self._hot: HotStart | None = None
         own = (p.starts, p.indices, p.values)
         self.judge = Judge(own, p.row_lower, p.row_upper, data.lower, data.upper, data.costs)
-        self.hot = HotStart(
-            core, self.dual, self.judge, data.lower, data.upper, data.unit, np.asarray(data.rows), p.offset
-        )
         # the core's arrays, as NumPy sees them
         self.x, self.code, self.head = np.asarray(core.x), np.asarray(core.code), np.asarray(core.head)
         self.place, self._weight = np.asarray(core.place), np.asarray(core.weight)
@@ -94,8 +93,25 @@ class WarmBasis:
         return basis is self._present
 
     @property
+    def dual(self) -> DualSimplex:
+        """The dual method."""
+        if self._dual is None:
+            self._dual = DualSimplex(self.core)
+        return self._dual
+
+    @property
+    def hot(self) -> HotStart:
+        """The dual method from where the core stands, for a node."""
+        if self._hot is None:
+            data, rows = self.data, np.asarray(self.data.rows)
+            self._hot = HotStart(
+                self.core, self.dual, self.judge, data.lower, data.upper, data.unit, rows, data.problem.offset
+            )
+        return self._hot
+
+    @property
     def primal(self) -> PrimalSimplex:
-        """The primal method, made when it is first asked for: most problems do without."""
+        """The primal method."""
         if self._primal is None:
             self._primal = PrimalSimplex(self.core)
         return self._primal
@@ -103,7 +119,7 @@ class WarmBasis:
     @property
     def flips(self) -> int:
         """How many variables have gone from one bound to the other."""
-        return int(self.dual.flips) + (0 if self._primal is None else int(self._primal.flips))
+        return sum(int(method.flips) for method in (self._dual, self._primal) if method is not None)
 
     def start_from(self, basis: Basis, weights: Floats | None = None) -> None:
         """Start from a basis, made square if it is not, with the pricing weights that belong to it."""
