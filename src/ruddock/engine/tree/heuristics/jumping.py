@@ -17,7 +17,7 @@ from ruddock.problem import INTEGER, Floats, Problem
 
 LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
-RELAXED = 20  # entries that relaxations have touched, for one that may be touched in any case
+RELAXED = 20  # entries that relaxations have touched, for one that may be touched around that of the root
 MORE = 20  # times all that around the root's relaxation, as long as plans get so much better
 GOOD_PART = 0.01  # of the gap
 LOOK = 400_000  # entries touched between two looks at the limits
@@ -34,7 +34,7 @@ def jump(state: SearchState) -> None:
     if p.m and p.n and not len(state.domain.semis):
         lower, upper = finite(state.bounds.lower, state.bounds.upper)
         start = np.where(p.costs > 0, lower, np.where(p.costs < 0, upper, np.clip(0.0, lower, upper)))
-        _improve(state, Part.whole(replace(p, lower=lower, upper=upper)), start, 1)
+        _improve(state, Part.whole(replace(p, lower=lower, upper=upper)), start, at_root=False)
 
 
 def jump_around(state: SearchState, point: Point) -> None:
@@ -45,9 +45,9 @@ def jump_around(state: SearchState, point: Point) -> None:
     if not _possible(state, point):
         return
     start = np.clip(round_by_locks(state, point.x), state.bounds.lower, state.bounds.upper)
-    _jump_near(state, point, start, MORE)
+    _jump_near(state, point, start, at_root=True)
     if state.incumbent.best is not None and not state.incumbent.settled(state.frontier.bound):
-        _jump_near(state, point, state.incumbent.best, MORE)
+        _jump_near(state, point, state.incumbent.best, at_root=True)
 
 
 def jump_on(state: SearchState, point: Point) -> bool | None:
@@ -55,7 +55,7 @@ def jump_on(state: SearchState, point: Point) -> bool | None:
     if not _possible(state, point) or state.incumbent.best is None:
         return None
     state.effort.begin_near_search()
-    _jump_near(state, point, state.incumbent.best, 1)
+    _jump_near(state, point, state.incumbent.best, at_root=False)
     return False
 
 
@@ -63,13 +63,8 @@ def _possible(state: SearchState, point: Point) -> bool:
     return point.reduced is not None and state.problem.m > 0 and not len(state.domain.semis)
 
 
-def _jump_near(state: SearchState, point: Point, start: Floats, more: int) -> None:
-    """Look for plans from a start, with the columns kept that cost most to move.
-
-    Parameters
-    ----------
-    more : times the work that is allowed in any case, as long as plans get better
-    """
+def _jump_near(state: SearchState, point: Point, start: Floats, *, at_root: bool) -> None:
+    """Look for plans from a start, with the columns kept that cost most to move; at the root, as long as that pays."""
     x, reduced = point
     assert reduced is not None
     lower, upper = finite(state.bounds.lower, state.bounds.upper)
@@ -82,16 +77,19 @@ def _jump_near(state: SearchState, point: Point, start: Floats, more: int) -> No
     lower[stays] = upper[stays] = start[stays]
     part = Part.of(replace(state.problem, lower=lower, upper=upper))
     if part is not None and part.problem.n:
-        _improve(state, part, start, more)
+        _improve(state, part, start, at_root=at_root)
     elif part is not None:
         state.try_plan(part.plan(part.problem.lower))
 
 
-def _improve(state: SearchState, part: Part, start: Floats, more: int) -> None:
+def _improve(state: SearchState, part: Part, start: Floats, *, at_root: bool) -> None:
     """Jump in the columns that are left, as long as that finds better plans."""
     p = part.problem
     kernel = kernel_of(p, np.clip(start[part.columns], p.lower, p.upper), state.effort.begin_jumps())
-    budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros, state.effort.counters.entries // RELAXED)
+    budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
+    if at_root:
+        budget = max(budget, state.effort.counters.entries // RELAXED)
+    most = MORE * budget if at_root else budget
     taken, quick = 0, bool(state.problem.integers.all())  # when a plan was taken last, and whether that costs little
     value, bound = state.incumbent.value - part.offset, state.frontier.bound - part.offset
     since, share, ways = 0, FIRST, Ways("exchange", "mend", "jump")
@@ -99,7 +97,7 @@ def _improve(state: SearchState, part: Part, start: Floats, more: int) -> None:
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
     kernel.hold()
-    while kernel.touched < more * budget and not state.effort.stopped():
+    while kernel.touched < most and not state.effort.stopped():
         last = since if kernel.touched < budget else paid[1]
         if kernel.touched - last > (IDLE * max(budget, kernel.touched) if value < np.inf else budget):
             break
