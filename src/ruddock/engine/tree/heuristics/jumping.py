@@ -18,7 +18,7 @@ from ruddock.problem import INTEGER, Floats, Problem
 LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
 RELAXED = 20  # entries that relaxations have touched, for one that may be touched around that of the root
-MORE = 20  # times all that around the root's relaxation, as long as plans get so much better
+MORE = 6  # times all that around the root's relaxation, as long as plans get so much better
 GOOD_PART = 0.01  # of the gap
 LOOK = 400_000  # entries touched between two looks at the limits
 IDLE = 0.5  # of the work without a better plan after the first one, after which it ends
