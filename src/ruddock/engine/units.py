@@ -164,12 +164,15 @@ def _factors(problem: Problem) -> tuple[Floats, Floats, np.ndarray]:
     rows, columns, measured = np.ones(m), np.ones(n), np.zeros(m, bool)
     if not problem.nonzeros:
         return rows, columns, measured
-    if problem.discrete:
-        measured = _measured(problem, rows)
     size = np.abs(problem.values)
-    if size.min() >= SMALL and size.max() <= LARGE:
+    even = size.min() >= SMALL and size.max() <= LARGE
+    if even and not problem.discrete:
         return rows, columns, measured
     owner = np.repeat(np.arange(n), np.diff(problem.starts))
+    if problem.discrete:
+        measured = _measured(problem, owner, rows)
+    if even:
+        return rows, columns, measured
     # rows of mixed size are left alone; so are those that belong to whole numbers, and whole columns
     bound = (problem.kinds != 0) if problem.discrete else np.zeros(n, bool)
     for _ in range(PASSES):
@@ -187,9 +190,8 @@ def _scale(factors: Floats, size: Floats, group: np.ndarray, fixed: np.ndarray) 
     factors[far] *= np.exp2(-np.round(np.log2(low[far]) / 2 + np.log2(high[far]) / 2))
 
 
-def _measured(problem: Problem, rows: Floats) -> np.ndarray:
+def _measured(problem: Problem, owner: np.ndarray, rows: Floats) -> np.ndarray:
     """Find the rows of integer columns alone whose coefficients have a common measure; set their factors."""
-    owner = np.repeat(np.arange(problem.n), np.diff(problem.starts))
     count = np.bincount(problem.indices, minlength=problem.m)
     mixed = np.bincount(problem.indices, ~problem.integers[owner], problem.m) > 0
     candidates = (count > 0) & ~mixed

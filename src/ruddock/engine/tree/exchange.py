@@ -18,8 +18,6 @@ else:
     from ruddock.engine.tree.mending import Mending
 
 INFINITY = cython.declare(cython.double, float("inf"))
-FREE = cython.declare(cython.double, 1e30)  # weighs what costs nothing before all that does
-SMALL = cython.declare(cython.double, 1e-9)  # of the objective: less is not better
 SEEN = cython.declare(cython.int, 200)  # columns that are compared before one leaves, at most
 RESTS = cython.declare(cython.int, 2)  # steps for which a column that came in stays
 COMES = cython.declare(cython.int, 20)  # columns that come in within a step, at most
@@ -43,7 +41,7 @@ class Exchange(Mending):
                 self.steps += 1
                 if self.broken_count == 0:
                     self._descend()
-                    if self.broken_count == 0 and self.value < self.kept_value - SMALL * abs(self.kept_value):
+                    if self.broken_count == 0 and self._is_better():
                         self._add_up()
                         self._keep_plan()
                         better = True
@@ -102,16 +100,12 @@ class Exchange(Mending):
         chosen: cython.int = -1
         most: cython.double = -INFINITY
         gain: cython.double
-        dear: cython.double
         up: cython.double = 1.0 if self.activity[i] < self.low[i] else -1.0
         for e in range(self.rp[i], self.rp[i + 1]):
             j = self.rj[e]
             if self.last[j] == self.steps or up * self.rx[e] * (self.target[j] - self.x[j]) <= 0.0:
                 continue
-            gain = self.score[j]
-            dear = self.cost[j] * (self.target[j] - self.x[j])
-            if gain > 0.0:
-                gain = gain / dear if dear > 0.0 else gain * FREE
+            gain = self._worth(j) if self.score[j] > 0.0 else self.score[j]
             if gain > most or (gain == most and self.last[j] < self.last[chosen]):
                 most = gain
                 chosen = j

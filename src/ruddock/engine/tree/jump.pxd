@@ -51,6 +51,7 @@ cdef class Jump:
     cdef int _draw(self, int count) noexcept nogil
     cdef void _mark(self, int i) noexcept nogil
     cdef void _file(self, int j) noexcept nogil
+    cdef double _worth(self, int j) noexcept nogil
     cdef void _file_dear(self, int j) noexcept nogil
     cdef int _keep(self, int[::1] items, int[::1] places, int count, int k, bint listed) noexcept nogil
     cdef double _gain(self, int j, double goal) noexcept nogil

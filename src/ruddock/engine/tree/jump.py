@@ -191,15 +191,18 @@ class Jump:
 
     def _file(self, j):
         """Keep the list of columns whose jump gains something in line with a score, and their ranking by its price."""
-        dear: cython.double
         gains: cython.bint = self.score[j] > SMALL
         if not gains and self.ranking.count > 0:
             self.ranking.remove(j)
         elif gains and self.greedy:
-            dear = self.cost[j] * (self.target[j] - self.x[j])
-            self.ranking.put(j, self.score[j] / dear if dear > 0.0 else self.score[j] * FREE)
+            self.ranking.put(j, self._worth(j))
         if gains != (self.good_at[j] >= 0):
             self.good_count = self._keep(self.good, self.good_at, self.good_count, j, gains)
+
+    def _worth(self, j):
+        """Return what a column's jump gains for what it costs."""
+        dear: cython.double = self.cost[j] * (self.target[j] - self.x[j])
+        return self.score[j] / dear if dear > 0.0 else self.score[j] * FREE
 
     def _file_dear(self, j):
         """Keep the list of columns whose jump makes the objective better in line with where one would jump to."""

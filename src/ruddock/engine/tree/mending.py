@@ -36,7 +36,7 @@ class Mending(Jump):
                     self._descend()
                     mended = self.broken_count == 0
                 if mended and self.value <= self.kept_value:
-                    if self.value < self.kept_value - SMALL * abs(self.kept_value):
+                    if self._is_better():
                         self._add_up()
                     self._keep_plan()
                 else:
@@ -45,6 +45,10 @@ class Mending(Jump):
             self._go_back()
             self.touched = max(self.touched, end)  # also where there is nothing to undo
         return self.kept_value < best
+
+    def _is_better(self):
+        """Say whether the objective is better than that of the last plan, by more than rounding."""
+        return self.value < self.kept_value - SMALL * abs(self.kept_value)
 
     def _undo(self, count):
         """Let dear columns near one another jump to where they cost less; return how many were asked for."""

@@ -1,4 +1,4 @@
-"""Plans before the first relaxation is solved, by jumps of single columns; see `Jump`, `Mending` and `Exchange`."""
+"""Plans by jumps, before the first relaxation, around it and near the best plan; see `Jump`, `Mending`, `Exchange`."""
 
 from __future__ import annotations
 
@@ -129,7 +129,7 @@ def _spent_well(state: SearchState, kernel: Exchange, portion: int, way: Way) ->
     found = False
     while not found and kernel.touched < end and not state.effort.stopped():
         found = go(min(LOOK, end - kernel.touched))
-    if kernel.holds and (not found or way == "jump"):
+    if kernel.holds and not found:
         kernel.back()
     return found
 
