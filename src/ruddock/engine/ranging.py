@@ -17,11 +17,11 @@ from typing import NamedTuple
 import numpy as np
 from scipy.sparse import csr_matrix
 
-from ruddock.engine.outcome import FEASIBILITY, Basis, Outcome
+from ruddock.engine.outcome import AT_UPPER, BASIC, FEASIBILITY, Basis, Outcome
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.problem import Floats, Problem
 
-ROUNDING = 1e-11  # relative error of a price that is allowed for
+FURTHER = 1e-3  # of a reach, where it is seen whether there are plans beyond
 SAME_PRICE = 1e-9  # relative: prices nearer to zero, or to one another, are the same
 
 
@@ -60,7 +60,8 @@ class Ranging:
         p = problem
         at_lower, at_upper = _at(self.x, p.lower), _at(self.x, p.upper)
         self._rows = csr_matrix(p.matrix())
-        self.at_lower = at_lower
+        self._sizes = abs(self._rows).T
+        self.at_lower, self._at_upper = at_lower, at_upper
         self.row_low, self.row_high = _at(self.activity, p.row_lower), _at(self.activity, p.row_upper)
         self._tangent = LinearSolver(
             replace(
@@ -73,6 +74,7 @@ class Ranging:
                 offset=0.0,
             )
         )
+        self._plans = LinearSolver(replace(p, kinds=np.zeros_like(p.kinds), costs=np.zeros(p.n), offset=0.0))
         self._basis = self._tangent.basis = outcome.basis
 
     def _direction(self) -> Outcome:
@@ -90,68 +92,103 @@ class Ranging:
         side : ``lower``, ``upper`` or ``both`` (an equation)
         step : 1.0 for more of the limit, -1.0 for less
         """
+        return self._moved(row, side, step)[0]
+
+    def _moved(self, row: int, side: str, step: float) -> tuple[float, Outcome]:
+        """Return the price of a limit for a small move, and the outcome whose dual values prove it."""
         binding = {"lower": self.row_low, "upper": self.row_high, "both": self.row_low}[side][row]
         if not binding:
-            return 0.0
+            return 0.0, self.outcome
         before = (self._tangent.problem.row_lower[row], self._tangent.problem.row_upper[row])
         low = step if side in ("lower", "both") else before[0]
         high = step if side in ("upper", "both") else before[1]
         if low > high:
-            return step * np.inf  # the other limit of the same row is in the way
+            return step * np.inf, self.outcome  # the other limit of the same row is in the way
         self._tangent.change_limits(row, low, high)
         outcome = self._direction()
         self._tangent.change_limits(row, *before)
         if outcome.status != "optimal":
-            return step * np.inf
-        return step * outcome.objective + 0.0 if abs(outcome.objective) > SAME_PRICE else 0.0
+            return step * np.inf, outcome
+        return (step * outcome.objective + 0.0 if abs(outcome.objective) > SAME_PRICE else 0.0), outcome
 
     def side(self, row: int, side: str, step: float) -> Side:
         """Return price and reach of a limit for moves one way."""
-        price = self.price(row, side, step)
+        price, priced = self._moved(row, side, step)
         if np.isinf(price):
             return Side(price, 0.0, "no plan")
         relaxing = (step > 0) if side == "upper" else (step < 0)
         if price == 0.0 and relaxing and side != "both":
             return Side(0.0, np.inf, "never")
-        return self._reach(row, side, step, price)
+        return self._reach(row, side, step, price, priced)
 
-    def _reach(self, row: int, side: str, step: float, price: float) -> Side:
+    def _reach(self, row: int, side: str, step: float, price: float, priced: Outcome) -> Side:
         """Move a limit as far as its price holds: along the plans that are optimal at that price."""
-        p = self.problem
-        limit = p.row_lower[row] if side == "lower" else p.row_upper[row]
-        own = self._rows[row]
-        entries = own.toarray()[0]
-        line = p.costs - price * entries
-        # what is left by rounding of the price would end a move that has no end
-        line[np.abs(line) <= ROUNDING * (np.abs(p.costs) + np.abs(price * entries))] = 0.0
-        value = float(p.costs @ self.x) - price * float(limit)
+        p, plans = self.problem, self._plans
+        limit = float(p.row_lower[row] if side == "lower" else p.row_upper[row])
         low, high = p.row_lower.copy(), p.row_upper.copy()
-        if side != "upper":
-            low[row] = -np.inf
-        if side != "lower":
-            high[row] = np.inf
-        plain = replace(
-            p, row_lower=low, row_upper=high, costs=-step * entries, kinds=np.zeros_like(p.kinds), offset=0.0
-        )
-        extended = plain.with_rows(line, -np.inf, value)
-        solver = LinearSolver(extended)
-        solver.basis = Basis(self._basis.columns, np.append(self._basis.rows, np.int8(0)))
-        outcome = solver.solve()
+        # the other limit of the same row stays
+        if step > 0:
+            low[row], high[row] = limit, high[row] if side == "lower" else np.inf
+        else:
+            low[row], high[row] = low[row] if side == "upper" else -np.inf, limit
+        own = slice(*self._rows.indptr[row : row + 2])
+        plans.change_costs(slice(None), 0.0)
+        plans.change_costs(self._rows.indices[own], -step * self._rows.data[own])
+        at_upper = self._keep_optimal(priced, low, high, row)
+        outcome = plans.solve()
         if outcome.status == "unbounded":
             return Side(price, np.inf, "never")
         if outcome.status != "optimal" or outcome.activity is None:
             return Side(price, 0.0, "price")
-        reach = max(0.0, step * (float(outcome.activity[row]) - float(limit)))
+        reach = max(0.0, step * (float(outcome.activity[row]) - limit))
         if side != "both" and (step > 0) == (side == "upper"):
             return Side(price, reach, "price")  # more room never leaves without a plan
-        # tightened further: does anything feasible remain, whatever it costs?
-        solver.change_limits(p.m, -np.inf, np.inf)
-        farthest = solver.solve()
+        # tightened a little further: does anything feasible remain, whatever it costs?
+        further = reach + FURTHER * max(1.0, reach)
+        if step > 0:
+            high[row] = min(high[row], limit + further)
+        else:
+            low[row] = max(low[row], limit - further)
+        plans.change_bounds(slice(None), p.lower, p.upper)
+        plans.change_limits(slice(None), low, high)
+        plans.basis = _released(outcome.basis, *at_upper)
+        farthest = plans.solve()
         if farthest.status == "optimal" and farthest.activity is not None:
-            room = step * (float(farthest.activity[row]) - float(limit))
-            if room <= reach + FEASIBILITY * max(1.0, abs(reach)):
+            room = step * (float(farthest.activity[row]) - limit)
+            if room <= reach + FEASIBILITY * max(1.0, reach):
                 return Side(price, reach, "no plan")
         return Side(price, reach, "price")
+
+    def _keep_optimal(self, priced: Outcome, low: Floats, high: Floats, row: int) -> tuple[np.ndarray, np.ndarray]:
+        """Leave the plans that dual values prove optimal: what has a price stays at its bound (complementarity).
+
+        Parameters
+        ----------
+        priced : Outcome
+            Its dual values and reduced costs belong to the plan.
+        low, high : arrays (m,)
+            Limits of rows.
+        row : int
+            The one that moves.
+
+        Returns
+        -------
+        bool arrays (n,) and (m,)
+            Columns and rows that stay at their upper bound or limit.
+        """
+        assert priced.y is not None
+        assert priced.reduced is not None
+        assert priced.basis is not None
+        p, plans, y, reduced = self.problem, self._plans, priced.y, priced.reduced
+        # what is left by rounding of dual values would end a move that has no end
+        rounding = SAME_PRICE * (np.abs(p.costs) + self._sizes @ np.abs(y))
+        down, up = self.at_lower & (reduced > rounding), self._at_upper & (reduced < -rounding)
+        plans.change_bounds(slice(None), np.where(up, p.upper, p.lower), np.where(down, p.lower, p.upper))
+        row_down, row_up = self.row_low & (y > SAME_PRICE), self.row_high & (y < -SAME_PRICE)
+        row_down[row] = row_up[row] = False
+        plans.change_limits(slice(None), np.where(row_up, high, low), np.where(row_down, low, high))
+        plans.basis = priced.basis
+        return up, row_up
 
     # ------------------------------------------------------------------ coefficients
 
@@ -180,6 +217,13 @@ class Ranging:
             return np.inf, None
         room = outcome.objective if outcome.objective > SAME_PRICE * (1.0 + abs(self.problem.costs[column])) else 0.0
         return room, outcome.x
+
+
+def _released(basis: Basis | None, columns: np.ndarray, rows: np.ndarray) -> Basis:
+    """Return a basis in which what was fixed at an upper bound or limit stays there when it is no longer fixed."""
+    assert basis is not None
+    parts = ((basis.columns, columns), (basis.rows, rows))
+    return Basis(*(np.where(at_upper & (codes != BASIC), AT_UPPER, codes).astype(np.int8) for codes, at_upper in parts))
 
 
 def _at(values: Floats, limits: Floats) -> np.ndarray:
