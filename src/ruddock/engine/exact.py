@@ -65,20 +65,20 @@ class RationalFactor:
     def __init__(self, columns: list[Row], clock: _Clock) -> None:
         size = len(columns)
         self.size, self.clock = size, clock
-        rows: list[Row] = [{} for _ in range(size)]
-        holders: list[set[int]] = [set() for _ in range(size)]
-        for j, column in enumerate(columns):
+        every = range(size)
+        rows: list[Row] = [{} for _ in clock.through(every)]
+        holders: list[set[int]] = [set() for _ in clock.through(every)]
+        for j, column in enumerate(clock.through(columns)):
             for i, value in column.items():
                 rows[i][j] = value
                 holders[j].add(i)
         self.steps: list[tuple[int, int, Fraction]] = []  # row, pivot row, factor
         self.order: list[tuple[int, int]] = []  # pivot row and column
         self.upper = rows
-        sizes: list[set[int]] = [set() for _ in range(size + 1)]
-        for i in range(size):
+        sizes: list[set[int]] = [set() for _ in clock.through(range(size + 1))]
+        for i in clock.through(every):
             sizes[len(rows[i])].add(i)
-        for _ in range(size):
-            clock.tick()
+        for _ in clock.through(every):
             i = next(iter(next(group for group in sizes if group)))
             if not rows[i]:
                 raise ZeroDivisionError("the basis is singular")
@@ -163,8 +163,8 @@ class ExactBasis:
             {i: Fraction(v) for i, v in zip(indices[a:b], values[a:b], strict=True)}
             for a, b in self.clock.through(zip(starts[:-1].tolist(), starts[1:].tolist(), strict=True))
         ]
-        self.columns += [{i: Fraction(-1)} for i in range(m)]
-        self.costs = [Fraction(c) for c in problem.costs.tolist()] + [ZERO] * m
+        self.columns += [{i: Fraction(-1)} for i in self.clock.through(range(m))]
+        self.costs = [Fraction(c) for c in self.clock.through(problem.costs.tolist())] + [ZERO] * m
         self.n, self.m = n, m
 
     def compute(self) -> None:
@@ -179,7 +179,7 @@ class ExactBasis:
             if self.x[j]:
                 for i, value in self.columns[j].items():
                     right[i] -= value * self.x[j]
-        for j, amount in zip(self.basic, self.factor.forward(right), strict=True):
+        for j, amount in self.clock.through(zip(self.basic, self.factor.forward(right), strict=True)):
             self.x[j] = amount
         self.y = self.factor.backward([self.costs[j] for j in self.basic])
         self.d = [self.costs[j] - self.dot(self.y, j) for j in self.clock.through(range(self.n + self.m))]
@@ -308,9 +308,10 @@ def rounded(problem: Problem, outcome: Outcome, exact: ExactBasis) -> Outcome:
     n = problem.n
 
     def floats(values: list[Fraction]) -> Floats:
-        return np.array([float(value) for value in values])
+        return np.array([float(value) for value in exact.clock.through(values)])
 
-    value = sum((c * x for c, x in zip(exact.costs, exact.x, strict=True) if c and x), Fraction(problem.offset))
+    terms = exact.clock.through(zip(exact.costs, exact.x, strict=True))
+    value = sum((c * x for c, x in terms if c and x), Fraction(problem.offset))
     return replace(
         outcome,
         x=floats(exact.x[:n]),
