@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 from functools import cache
 from itertools import product
 
@@ -79,6 +80,24 @@ def test_a_bound_by_any_prices_is_one(seed: int) -> None:
     plain = solve(problem, options=Options(blocks=False))
     found = generation.run(blocks.lower, blocks.upper, inf, Limits())
     assert found.bound <= plain.objective + 1e-9
+
+
+def test_what_one_process_finds_another_hears_of_once() -> None:
+    problem = integer_problem("blocks", 3)
+    domain = Domain(problem)
+    blocks = taken_apart(problem, domain.lower, domain.upper)
+    assert blocks is not None
+    ours, theirs = Master(blocks, Counters()), Master(blocks, Counters())
+    assert Generation(blocks, ours, Step()).run(blocks.lower, blocks.upper, inf, Limits()).taken
+    told = pickle.loads(pickle.dumps(ours.pool.tell()))
+    for _ in range(2):  # what is heard twice is known
+        theirs.pool.hear(told)
+    found = range(len(ours.pool.solutions))
+    assert len(theirs.pool.solutions) == len(found) > 1
+    for mine, other in zip(ours.pool.columns(np.array(found)), theirs.pool.columns(np.array(found)), strict=True):
+        assert mine.tolist() == other.tolist()
+    assert ours.pool.cost.tolist() == theirs.pool.cost.tolist()
+    assert len(ours.pool.tell().groups) == len(theirs.pool.tell().groups) == 0
 
 
 def bins(sizes: np.ndarray, room: int, most: int) -> Problem:

@@ -32,6 +32,8 @@ class Bundle:
         The same for the columns whose branches count for symmetries; -1 alone where no symmetry is left.
     bases : list of (int array, int array, int array)
         Where the codes of each parent's basis begin, and the codes: of columns, and of rows; of none, none.
+    prices : (int array, array)
+        The same for the prices of linking rows; of none, none.
     """
 
     nodes: np.ndarray
@@ -41,6 +43,7 @@ class Bundle:
     upper: Floats
     branched: tuple[np.ndarray, np.ndarray]
     bases: tuple[tuple[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
+    prices: tuple[np.ndarray, Floats]
 
     @classmethod
     def of(cls, nodes: Iterable[Node]) -> Bundle:
@@ -64,19 +67,21 @@ class Bundle:
             _joined([p.upper for p in shared], float)[1],
             _joined([NO_SYMMETRY if p.branched is None else p.branched for p in shared], np.int32),
             (_joined([b[0] for b in bases], np.int8), _joined([b[1] for b in bases], np.int8)),
+            _joined([NO_PRICES if p.prices is None else p.prices for p in shared], float),
         )
 
     def unpacked(self) -> list[Node]:
         """Return the nodes."""
         parents: list[Parent | None] = []
         (first, codes), (second, others) = self.bases
-        begins = (self.starts, first, second, self.branched[0])
+        begins = (self.starts, first, second, self.branched[0], self.prices[0])
         spans = zip(*(pairwise(begin.tolist()) for begin in begins), strict=True)
-        for (a, b), (c, d), (e, f), (g, h) in spans:
+        for (a, b), (c, d), (e, f), (g, h), (i, j) in spans:
             basis = Basis(codes[c:d], others[e:f]) if d > c or f > e else None
             branched = self.branched[1][g:h]
             symmetric = None if len(branched) == 1 and branched[0] < 0 else branched
-            parents.append(Parent(self.columns[a:b], self.lower[a:b], self.upper[a:b], basis, symmetric))
+            prices = self.prices[1][i:j] if j > i else None
+            parents.append(Parent(self.columns[a:b], self.lower[a:b], self.upper[a:b], basis, symmetric, prices))
         parents.append(None)  # number -1
         return [
             Node(bound, depth, parents[parent], column, lower, upper, up, change)
@@ -84,7 +89,7 @@ class Bundle:
         ]
 
 
-NO_CODES = np.zeros(0, np.int8)
+NO_CODES, NO_PRICES = np.zeros(0, np.int8), np.zeros(0)
 NO_SYMMETRY = np.full(1, -1, np.int32)
 
 

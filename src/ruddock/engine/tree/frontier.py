@@ -30,6 +30,7 @@ class Parent:
     Attributes
     ----------
     branched : columns whose branches on the way here count for symmetries; None where no symmetry is left
+    prices : of the linking rows, where nodes are bounded by these
     holders : how many waiting nodes hold it
     """
 
@@ -38,6 +39,7 @@ class Parent:
     upper: Floats
     basis: Basis | None = None
     branched: np.ndarray | None = None
+    prices: Floats | None = None
     holders: int = 0
 
     @classmethod
@@ -62,7 +64,8 @@ class Parent:
     def bytes(self) -> int:
         """What it takes."""
         branched = 0 if self.branched is None else ARRAY + 4 * len(self.branched)
-        return 3 * ARRAY + 20 * len(self.columns) + branched + self.basis_bytes
+        prices = 0 if self.prices is None else ARRAY + 8 * len(self.prices)
+        return 3 * ARRAY + 20 * len(self.columns) + branched + prices + self.basis_bytes
 
     @property
     def basis_bytes(self) -> int:

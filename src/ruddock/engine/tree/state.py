@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from functools import cached_property
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -27,6 +27,16 @@ from ruddock.engine.tree.watch import Watch
 from ruddock.problem import Floats, Problem
 
 LATER = 20  # nodes after which symmetries that were not all found are looked for once more
+
+
+class Finds(Protocol):
+    """What a search finds that serves another process too."""
+
+    def tell(self) -> Any:
+        """Return what was found here since this was last asked, as a few arrays."""
+
+    def hear(self, told: Any) -> None:
+        """Take what was found elsewhere."""
 
 
 class SearchState:
@@ -62,6 +72,8 @@ class SearchState:
         Whether its nodes are bounded by prices.
     helping : object
         What works on it in another process, from share to share.
+    finds : Finds, or None
+        Beside plans and what branches are worth.
     """
 
     def __init__(self, problem: Problem, limits: Limits, options: Options, counters: Counters | None = None) -> None:
@@ -84,18 +96,19 @@ class SearchState:
         self.least = -np.inf
         self.by_prices = False
         self.helping: Any = None
+        self.finds: Finds | None = None
         self.watch = None if options.known is None else Watch(problem, options.known)
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what another process begins from: all but open nodes, history, and what the root was for."""
-        own = ("frontier", "history", "tightening", "locks", "helping", "_symmetric")
+        own = ("frontier", "history", "tightening", "locks", "helping", "finds", "_symmetric")
         kept = {name: value for name, value in self.__dict__.items() if name not in own}
         return {**kept, "options": replace(self.options, heuristics=False, start=None, cores=1)}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
         self.frontier, self.history, self.tightening, self.helping = Frontier(), [], None, None
-        self._symmetric = None
+        self._symmetric = self.finds = None
         self.relaxation.load()
         self.load_rows()
 

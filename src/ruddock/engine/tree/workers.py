@@ -65,6 +65,7 @@ class Share:
     most_nodes : that may be worked on
     work : seconds, about, that it may take; judged by counted work
     seconds : until the time limit
+    finds : what this side has found since the last time, where it keeps such things
     """
 
     nodes: Bundle
@@ -74,6 +75,7 @@ class Share:
     seconds: float
     best: Floats | None
     costs: PseudoCosts
+    finds: object
 
 
 @dataclass(eq=False, repr=False)
@@ -88,6 +90,8 @@ class Return:
         What the helper has left, without the nodes.
     costs : PseudoCosts
         What was learnt.
+    finds : object
+        As of a share.
     """
 
     nodes: Bundle
@@ -99,6 +103,7 @@ class Return:
     iterations: int
     on_trials: int
     costs: PseudoCosts
+    finds: object
 
 
 Work = Callable[[SearchState, Share], Return]
@@ -181,7 +186,7 @@ class Team:
         lease = state.frontier.lease(lent, PATIENCE + LATE * (now - self._begun), most_nodes)
         self._begun = now
         best, seconds = state.incumbent.best, state.effort.seconds_left
-        share = Share(Bundle.of(lease.nodes), back, most_nodes, work, seconds, best, state.costs)
+        share = Share(Bundle.of(lease.nodes), back, most_nodes, work, seconds, best, state.costs, _told(state))
         self._hand.give(pickle.dumps(share))
 
     def take_back(self, state: SearchState) -> None:
@@ -196,6 +201,7 @@ class Team:
         state.frontier.answered(done.nodes.unpacked(), done.away)
         effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
         state.costs.add(done.costs)
+        _hear(state, done.finds)
         if done.best is not None:
             state.try_plan(done.best)
 
@@ -301,6 +307,7 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
     state.costs.become(share.costs)
     if share.best is not None:
         state.try_plan(share.best)
+    _hear(state, share.finds)
     known = state.incumbent.value
     frontier.push(share.nodes.unpacked())
     go_on()
@@ -315,7 +322,17 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
         effort.iterations - iterations,
         effort.spent["trials"] - trials,
         state.costs.copy().add(share.costs, -1),
+        _told(state),
     )
+
+
+def _told(state: SearchState) -> object:
+    return None if state.finds is None else state.finds.tell()
+
+
+def _hear(state: SearchState, told: object) -> None:
+    if state.finds is not None and told is not None:
+        state.finds.hear(told)
 
 
 def _may_start() -> bool:

@@ -8,7 +8,8 @@ import numpy as np
 
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.tree.blocks.dive import plan_among_known, plan_by_taking
-from ruddock.engine.tree.blocks.master import Master, Solution
+from ruddock.engine.tree.blocks.master import Master
+from ruddock.engine.tree.blocks.pool import Solution
 from ruddock.engine.tree.blocks.prices import Generated, Generation
 from ruddock.engine.tree.blocks.structure import Blocks, taken_apart
 from ruddock.engine.tree.heuristics import Near, try_start

@@ -31,13 +31,13 @@ def plan_by_taking(generation: Generation, root: Generated, limits: Limits) -> F
     while found.taken is not None and found.best is not None:
         if all(abs(count - round(count)) <= WHOLE for _, count in found.taken):
             return plan_of(blocks, master, found.taken, found.beside)
-        used = {number: count for number, count in found.taken if master.solutions[number].items.any()}
+        used = {number: count for number, count in found.taken if master.pool.solutions[number].items.any()}
         more = {number: float(np.floor(count + WHOLE)) for number, count in used.items()}
         if all(count <= fixed.get(number, 0.0) for number, count in more.items()):
             largest = max(used, key=lambda number: used[number] - fixed.get(number, 0.0))
             more[largest] += 1.0
         fixed |= {number: count for number, count in more.items() if count}
-        upper = caps.left(master.total(fixed.items()))
+        upper = caps.left(master.pool.total(fixed.items()))
         master.narrow(blocks.lower, upper, found.best.reduced, fixed)
         found = generation.run(blocks.lower, upper, np.inf, limits, rounds=ROUNDS, centre=found.best.prices)
     return None
@@ -73,8 +73,8 @@ def plan_of(blocks: Blocks, master: Master, taken: list[tuple[int, float]], besi
     x[blocks.beside] = beside
     next_block = [0] * len(blocks.groups)
     # what is switched on first, as rows that order identical blocks mostly have it
-    for number, count in sorted(taken, key=lambda part: not master.solutions[part[0]].on):
-        solution = master.solutions[number]
+    for number, count in sorted(taken, key=lambda part: not master.pool.solutions[part[0]].on):
+        solution = master.pool.solutions[number]
         for _ in range(round(count)):
             block = blocks.groups[solution.group].blocks[next_block[solution.group]]
             next_block[solution.group] += 1

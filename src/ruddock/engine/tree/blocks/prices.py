@@ -12,7 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ruddock.engine.outcome import Limits, Outcome, Reason
-from ruddock.engine.tree.blocks.master import Master, Solution
+from ruddock.engine.tree.blocks.master import Master
+from ruddock.engine.tree.blocks.pool import Solution
 from ruddock.engine.tree.blocks.structure import Blocks, Group
 from ruddock.engine.tree.domain import Step
 from ruddock.problem import Floats
@@ -226,7 +227,7 @@ class Generation:
         """Return by how much the bound rises at some prices with each of them."""
         x = np.zeros(self.blocks.problem.n)
         for solution, group in zip(now.solutions, self.blocks.groups, strict=True):
-            columns, values = self.master.values(solution)
+            columns, values = self.master.pool.values(solution)
             x[columns] = len(group.blocks) * values
         j = self.blocks.beside
         ends = np.where(now.reduced[j] > 0, lower[j], upper[j])
@@ -241,7 +242,7 @@ class Generation:
     def point(self, found: Generated) -> Floats:
         """Return the point that a point of the master stands for, the total of each group in its first block."""
         assert found.taken is not None
-        x = self.master.total(found.taken)
+        x = self.master.pool.total(found.taken)
         x[self.blocks.beside] = found.beside
         return x
 
@@ -255,7 +256,7 @@ class Generation:
             group = self.blocks.groups[solution.group]
             paid = float(outcome.y[self.master.m + solution.group])
             paid -= CLOSE * max(1.0, abs(paid))
-            columns, values = self.master.values(solution)
+            columns, values = self.master.pool.values(solution)
             if d[columns] @ values < paid:
                 fresh |= self.master.offer(solution)
             fresh |= self.master.call(solution.group, d, paid)

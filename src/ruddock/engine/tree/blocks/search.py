@@ -6,8 +6,6 @@ rest, and what is generated at one node serves at all others.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from ruddock.engine.measure import NEAR
@@ -26,13 +24,6 @@ Box = tuple[Floats, Floats]
 NEAR_EVERY = 20  # nodes between two searches near a node's point
 ABOVE = 0.2  # of the gap, by which a child may lie above the best open node to be gone on with
 TURNS = 20  # that a node is solved anew because columns were fixed
-
-
-@dataclass(slots=True, eq=False, repr=False)
-class PricedParent(Parent):
-    """What both children of a node share, and the prices of its bound."""
-
-    prices: Floats | None = None
 
 
 class PricedSearch(Walk):
@@ -54,6 +45,7 @@ class PricedSearch(Walk):
     ) -> None:
         super().__init__(state, work)
         self.generation, self._near = generation, near
+        state.finds = generation.master.pool
         n = state.problem.n
         self._here: Box = np.zeros(n), np.zeros(n)
         self._centre: Floats | None = None
@@ -89,7 +81,7 @@ class PricedSearch(Walk):
             np.copyto(lower, state.bounds.lower)
             np.copyto(upper, state.bounds.upper)
             (node.parent or NO_PARENT).apply(lower, upper)
-            if isinstance(node.parent, PricedParent):
+            if node.parent is not None:
                 self._centre = node.parent.prices
         if node.column >= 0:
             lower[node.column] = max(lower[node.column], node.lower)
@@ -197,6 +189,6 @@ class PricedSearch(Walk):
     def _split(self, node: Node, branch: Branch) -> Node:
         """Make both children; queue one and return the other to go on with."""
         state = self.state
-        differs = Parent.between((state.bounds.lower, state.bounds.upper), self._here, None)
-        parent = PricedParent(differs.columns, differs.lower, differs.upper, prices=self._centre)
+        parent = Parent.between((state.bounds.lower, state.bounds.upper), self._here, None)
+        parent.prices = self._centre
         return self._divide(node, branch, parent)
