@@ -26,5 +26,6 @@ def acting(*, infeasible: bool = False) -> rk.Model:
     model.require("need", ship.sum(site) >= need, unit=UNITS[2])
     model.require("link", ship.sum(week) <= 4 * use, unit=UNITS[0])
     model.quantity("sent", ship.sum(week), unit=UNITS[0])
-    model.minimize("cost", parts={"rent": use.sum(), "haul": 0.1 * ship.sum() + pick}, unit=UNITS[1])
+    rent = rk.data([1.0 + k / 64 for k in range(len(site))], site)  # all apart: the names are what is tried here
+    model.minimize("cost", parts={"rent": (rent * use).sum(), "haul": 0.1 * ship.sum() + pick}, unit=UNITS[1])
     return model
