@@ -307,3 +307,17 @@ def test_changed_costs_can_leave_no_best_plan() -> None:
     assert outcome.status == "unbounded"
     assert outcome.ray is not None
     assert (outcome.ray > 0).all()
+
+
+@pytest.mark.parametrize(("seed", "m", "n"), [(6, 400, 520), (12, 800, 800), (32, 800, 640)])
+def test_a_contradiction_of_many_equations_is_proven(seed: int, m: int, n: int) -> None:
+    # no column has an upper bound, so what rounding leaves of a weighted sum would do away with the proof
+    rng = np.random.default_rng(seed)
+    entries, rows, columns = rng.uniform(1, 9, 5 * n), rng.integers(0, m, 5 * n), np.repeat(np.arange(n), 5)
+    matrix = sparse.csc_matrix((entries, (rows, columns)), shape=(m, n))
+    right = matrix @ rng.uniform(0, 2, n) * rng.uniform(0.5, 1.5, m)
+    problem = Problem.build(matrix, right, right, np.zeros(n), np.full(n, inf), rng.uniform(1, 20, n))
+    for method in ("auto", "primal"):
+        outcome = LinearSolver(problem).solve(method=method)
+        assert outcome.status == "infeasible"
+        judge(problem, outcome)

@@ -8,6 +8,7 @@ from scipy import sparse
 
 from ruddock.engine import linear, sifting
 from ruddock.engine.outcome import Basis, Limits, Options, Outcome
+from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
 from ruddock.problem import Problem
 from tests.exact import judge
@@ -24,6 +25,20 @@ def covering(m: int, n: int, seed: int) -> Problem:
     return Problem.build(a, np.ones(m), np.full(m, inf), np.zeros(n + m), np.ones(n + m), costs)
 
 
+def duties(m: int, n: int, seed: int) -> Problem:
+    """Hauls in order of time, each covered by duties of two to eight that follow one another closely."""
+    rng = np.random.default_rng(seed)
+    steps = rng.integers(1, 5, (n, 8))
+    steps[:, 0] = rng.integers(0, m, n)
+    hauls, kept = steps.cumsum(axis=1), np.arange(8) < rng.integers(2, 9, n)[:, None]
+    kept &= hauls < m
+    counts = kept.sum(axis=1)
+    last = hauls[np.arange(n), counts - 1]
+    a = sparse.csc_matrix((np.ones(counts.sum()), hauls[kept], np.append(0, counts.cumsum())), shape=(m, n))
+    costs = 60.0 + 9.0 * (last - hauls[:, 0]) + rng.integers(0, 20, n)
+    return Problem.build(a, np.ones(m), np.full(m, inf), np.zeros(n), np.ones(n), costs)
+
+
 @pytest.mark.parametrize("structure", STRUCTURES)
 def test_sifting_comes_to_the_same(structure: str, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(linear, "WORTHWHILE", 0)
@@ -36,6 +51,7 @@ def test_sifting_comes_to_the_same(structure: str, monkeypatch: pytest.MonkeyPat
                 patch.setattr(sifting, "FEWEST", 0)
                 patch.setattr(sifting, "WIDE", 0)
                 patch.setattr(sifting, "EACH", 1)
+                patch.setattr(sifting, "ASTRAY", 0 if seed < 2 else 2)  # rough prices choose the columns
                 outcome = solve(problem, options=Options(presolve=bool(seed % 2)))
             assert outcome.status == expected.status, (seed, wish)
             judge(problem, outcome)
@@ -52,12 +68,31 @@ def test_a_wide_problem_touches_few_of_its_columns() -> None:
         widest = max(widest, problem.n)
         return solve(problem, options=Options(basis=basis, presolve=False))
 
-    found = sifting.sift(problem, small)
+    found = sifting.sift(problem, small, lambda: np.zeros(problem.m))
     assert widest < problem.n / 10
     assert found.basis is not None
     outcome = solve(problem, options=Options(basis=found.basis))
     assert outcome.objective == pytest.approx(whole.objective, rel=1e-9)
     assert outcome.counters.iterations == 0
+
+
+def test_rough_prices_save_rounds_and_any_prices_lead_to_the_optimum() -> None:
+    problem = duties(120, 9000, 4)
+    best = solve(problem, options=Options(method="dual", presolve=False)).objective
+    rounds = []
+    for prices in (None, np.zeros(problem.m), np.full(problem.m, 30.0), -np.ones(problem.m)):
+        solved: list[Outcome] = []
+
+        def small(problem: Problem, basis: Basis | None, solved: list[Outcome] = solved) -> Outcome:
+            solved.append(solve(problem, options=Options(basis=basis, presolve=False)))
+            return solved[-1]
+
+        given = (lambda: LinearSolver(problem).solve().y) if prices is None else (lambda prices=prices: prices)
+        found = sifting.sift(problem, small, given)  # type: ignore[arg-type]
+        assert found.basis is not None
+        assert solve(problem, options=Options(basis=found.basis)).objective == pytest.approx(best, rel=1e-9)
+        rounds.append(len(solved))
+    assert rounds[0] < min(rounds[1:])
 
 
 def test_stopped_sifting_keeps_its_plan_and_bound() -> None:

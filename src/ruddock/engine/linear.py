@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 
 SEPARABLE = 2000  # rows and columns from which on separate parts are looked for
 MOST_ASKED = 1e12  # multiplications of one interior step, at most, where the method was asked for
+ROUGH_STEPS = 200  # of the first-order method, for prices that tell columns apart
 MOST_CROSSED = 30_000  # rows and columns up to which the first-order method goes on to a basis
 FEW_STEPS, MANY_STEPS = 20_000, 1_000_000  # that it may take before a crossover, and alone
 WORTHWHILE = 500  # entries from which on presolve is tried
@@ -185,7 +186,7 @@ class LinearSolve:
             if settled is not None:
                 return settled
         elif method == "auto" and sifting.pays(problem) and not self._begins(solver):
-            sifted = sifting.sift(problem, self._of_few_columns)
+            sifted = sifting.sift(problem, self._of_few_columns, lambda: self._rough_prices(problem))
             if sifted.stopped is not None:
                 return sifted.stopped
             if sifted.basis is not None:
@@ -200,6 +201,21 @@ class LinearSolve:
         if basis is not None:
             solver.basis = basis
         return self._raced(solver, problem, step=True)
+
+    def _rough_prices(self, problem: Problem) -> Floats:
+        """Return prices of the rows after a few steps of the first-order method: enough to tell columns apart."""
+        # here, since few solves ask for it
+        from ruddock.engine.first_order.restarted import Restarted
+
+        def told(steps: int, objective: float, bound: float, missed: float) -> bool:
+            self.limits.report(steps, phase="first-order method", infeasibility=lambda: missed)
+            return self.limits.exceeded(self.counters.iterations) is not None
+
+        with self._part("first-order"):
+            method = Restarted(problem, told, ROUGH_STEPS)
+            prices = method.solve().y
+        self.counters.gradient_steps += method.steps
+        return prices
 
     def _raced(self, solver: LinearSolver, problem: Problem, *, step: bool = False) -> Outcome:
         """Solve by the simplex method, and where that takes long by another one that is then the better bet.

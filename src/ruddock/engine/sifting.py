@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from scipy.sparse import csc_matrix
 
-from ruddock.engine.outcome import AT_LOWER, AT_UPPER, Basis, Outcome
+from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Outcome
 from ruddock.problem import Floats, Problem
 
 WIDE = 6  # columns for each row from which on it pays
@@ -21,6 +21,7 @@ FEWEST = 4000  # columns
 EACH = 4  # columns that are taken for each row to begin with
 JOIN = 0.5  # of as many columns as there are rows join in a round, at most
 FULL = 6  # columns for each row, beyond which those that promise least leave
+ASTRAY = 2  # columns for each row that would improve the first small problem: then it has the wrong ones
 WRONG = 1e-9  # reduced costs up to this, relative to the largest cost, are none
 MOST_ROUNDS = 400
 ROUNDING = 1e-12  # of the terms of a bound
@@ -39,12 +40,15 @@ def pays(problem: Problem) -> bool:
     return problem.m > 0 and problem.n >= max(FEWEST, WIDE * problem.m) and bool(waiting.all())
 
 
-def sift(problem: Problem, work: Callable[[Problem, Basis | None], Outcome]) -> Sifted:
+def sift(
+    problem: Problem, work: Callable[[Problem, Basis | None], Outcome], rough_prices: Callable[[], Floats]
+) -> Sifted:
     """Return an optimal basis of a wide problem; none where it has none, which is for others to prove.
 
     Parameters
     ----------
     work : solves a problem of some columns, from a basis where there is one
+    rough_prices : of all rows; asked for at most once, where the first columns turn out to be far from the best ones
     """
     p, m = problem, problem.m
     matrix = p.matrix()
@@ -53,15 +57,15 @@ def sift(problem: Problem, work: Callable[[Problem, Basis | None], Outcome]) -> 
     chosen = _first(p)
     rows = np.zeros(m, np.int8)
     scale = WRONG * max(1.0, float(np.abs(p.costs).max(initial=0.0)))
-    feasible = False
+    feasible = astray = False
     reached = Outcome("stopped", bound=p.least(p.lower, p.upper))  # the best plan so far, and what prices prove
     for _ in range(MOST_ROUNDS):
         small = _restricted(p, matrix, chosen, codes)
         # a basis without a plan is no start for columns of other costs
         outcome = work(small, Basis(codes[chosen], rows) if feasible else None)
-        if outcome.status == "stopped":
+        if outcome.status == "stopped" and outcome.reason != "numerics":
             return Sifted(None, replace(reached, reason=outcome.reason))
-        if outcome.status == "unbounded" or (outcome.y is None and outcome.proof is None):
+        if outcome.status in ("stopped", "unbounded") or (outcome.y is None and outcome.proof is None):
             return Sifted(None)
         feasible = outcome.status == "optimal"
         if feasible:
@@ -81,7 +85,11 @@ def sift(problem: Problem, work: Callable[[Problem, Basis | None], Outcome]) -> 
         better = np.flatnonzero(gain > (scale if feasible else 0.0))
         if not len(better):
             return Sifted(Basis(codes, rows) if feasible else None)
-        chosen = _exchanged(p, chosen, codes, d, better, gain)
+        if feasible and not astray and len(better) > ASTRAY * m:
+            astray, feasible = True, False
+            chosen = _promising(p, codes, p.costs - p.priced(rough_prices()))
+        else:
+            chosen = _exchanged(p, chosen, codes, d, better, gain)
     return Sifted(None)
 
 
@@ -95,6 +103,14 @@ def _first(p: Problem) -> np.ndarray:
     end = np.append(begin[1:], len(order))
     taken = [order[(begin + k)[begin + k < end]] for k in range(EACH)]
     return np.unique(owner[np.concatenate(taken)])
+
+
+def _promising(p: Problem, codes: np.ndarray, d: Floats) -> np.ndarray:
+    """Return the basic columns, and those of the least reduced costs, at their upper bounds of the greatest ones."""
+    merit = np.where(codes == AT_UPPER, -d, d)
+    merit[codes == BASIC] = -np.inf
+    most = EACH * p.m
+    return np.sort(np.argpartition(merit, most)[:most])
 
 
 def _restricted(p: Problem, matrix: csc_matrix, chosen: np.ndarray, codes: np.ndarray) -> Problem:

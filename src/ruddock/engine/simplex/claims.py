@@ -15,6 +15,7 @@ from ruddock.problem import Floats
 
 NO_LIMIT = 2**62
 NEAR_ENOUGH = 1e6  # beyond, rows add up with too much rounding
+REFINED = 3  # times that weights are judged, more exact ones each time
 SMALL = 1e-12  # of the largest entry of a ray: what may be rounding
 
 
@@ -74,16 +75,24 @@ def beyond(at: WarmBasis, cutoff: float) -> Outcome | None:
 def infeasible(at: WarmBasis, kernel: Any) -> Outcome | None:
     """Return the infeasible outcome that a kernel's row or sum of infeasibilities proves, if it does."""
     data, m = at.data, at.data.problem.m
+    wanted = np.zeros(m)  # what the weighted rows come to on the basic variables, by position
     if kernel is at.dual:
+        wanted[kernel.position] = kernel.direction
         weights = np.asarray(kernel.core.rho.value)[:m] * kernel.direction
     else:
-        weights = np.asarray(kernel.phase_cost)[at.head]
+        wanted[:] = np.asarray(kernel.phase_cost)[at.head]
+        weights = wanted.copy()
         at.core.solve_backward(weights)
-    size = np.abs(weights).max(initial=0.0)
-    for floor in (1e-9, 0.0):
-        proof = np.where(np.abs(weights) > floor * size, weights, 0.0) * data.rows
-        if certificates.proof_holds(data.problem, proof, data.lower, data.upper):
-            return Outcome("infeasible", proof=proof)
+    wanted /= data.unit[at.head]
+    weights *= data.rows
+    for _ in range(REFINED):
+        size = np.abs(weights).max(initial=0.0)
+        for floor in (1e-9, 0.0):
+            proof = np.where(np.abs(weights) > floor * size, weights, 0.0)
+            if certificates.proof_holds(data.problem, proof, data.lower, data.upper):
+                return Outcome("infeasible", proof=proof)
+        # what rounding leaves on a column without a bound would do away with any contradiction
+        weights += at.backward(wanted - np.concatenate((data.problem.priced(weights), -weights))[at.head])
     return None
 
 
