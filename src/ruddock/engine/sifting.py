@@ -21,7 +21,7 @@ FEWEST = 4000  # columns
 EACH = 4  # columns that are taken for each row to begin with
 JOIN = 0.5  # of as many columns as there are rows join in a round, at most
 FULL = 6  # columns for each row, beyond which those that promise least leave
-ASTRAY = 2  # columns for each row that would improve the first small problem: then it has the wrong ones
+ASTRAY = 2  # columns for each row that would improve a small problem, beyond which it has the wrong ones
 WRONG = 1e-9  # reduced costs up to this, relative to the largest cost, are none
 MOST_ROUNDS = 400
 ROUNDING = 1e-12  # of the terms of a bound
@@ -85,7 +85,7 @@ def sift(
         better = np.flatnonzero(gain > (scale if feasible else 0.0))
         if not len(better):
             return Sifted(Basis(codes, rows) if feasible else None)
-        if feasible and not astray and len(better) > ASTRAY * m:
+        if not astray and (not feasible or len(better) > ASTRAY * m):
             astray, feasible = True, False
             chosen = _promising(p, codes, p.costs - p.priced(rough_prices()))
         else:
@@ -106,11 +106,16 @@ def _first(p: Problem) -> np.ndarray:
 
 
 def _promising(p: Problem, codes: np.ndarray, d: Floats) -> np.ndarray:
-    """Return the basic columns, and those of the least reduced costs, at their upper bounds of the greatest ones."""
-    merit = np.where(codes == AT_UPPER, -d, d)
-    merit[codes == BASIC] = -np.inf
+    """Return the basic columns and those that reduced costs leave in doubt; let the others wait at the better bound."""
+    low, high = np.isfinite(p.lower), np.isfinite(p.upper)
+    doubt = np.where(low & high, -np.abs(d), np.where(low, -d, d))
+    doubt[codes == BASIC] = np.inf
     most = EACH * p.m
-    return np.sort(np.argpartition(merit, most)[:most])
+    rest = np.argpartition(-doubt, most)[most:]
+    codes[rest] = np.where(low[rest] & ~(high[rest] & (d[rest] < 0)), AT_LOWER, AT_UPPER)
+    chosen = np.ones(p.n, bool)
+    chosen[rest] = False
+    return np.flatnonzero(chosen)
 
 
 def _restricted(p: Problem, matrix: csc_matrix, chosen: np.ndarray, codes: np.ndarray) -> Problem:
