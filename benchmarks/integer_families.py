@@ -179,6 +179,39 @@ def covering(rows: int, columns: int, share: float) -> Callable[[int], Problem]:
     return draw
 
 
+def duties(hauls: int, columns: int, places: int) -> Callable[[int], Problem]:
+    """Hauls of a day, each covered by duties that go on from place to place: a duty costs 60 and its minutes."""
+
+    def draw(seed: int) -> Problem:
+        rng = np.random.default_rng(seed)
+        start = np.sort(rng.integers(0, 24 * 60, hauls))
+        end, of = start + rng.integers(15, 90, hauls), rng.integers(0, places, hauls)
+        to = (of + rng.integers(1, places, hauls)) % places
+        leaving = [np.flatnonzero(of == place) for place in range(places)]
+        cost = {(haul,): 60 + int(end[haul] - start[haul]) for haul in range(hauls)}
+        while len(cost) < columns:
+            duty = [int(rng.integers(hauls))]
+            for _ in range(rng.integers(1, 11)):
+                after = leaving[to[duty[-1]]]
+                after = after[np.searchsorted(start[after], end[duty[-1]] + 5) :][:6]
+                after = after[start[after] - end[duty[-1]] < 120]
+                if not len(after) or end[after].max() - start[duty[0]] > 600:
+                    break
+                duty.append(int(rng.choice(after)))
+            cost[tuple(duty)] = 60 + int(end[duty[-1]] - start[duty[0]])
+        drawn = Drawn()
+        x = drawn.columns(list(cost.values()))
+        made_by: list[list[int]] = [[] for _ in range(hauls)]
+        for j, duty in enumerate(cost):
+            for haul in duty:
+                made_by[haul].append(j)
+        for made in made_by:
+            drawn.row(x[np.array(made)], 1.0, 1.0)
+        return drawn.problem()
+
+    return draw
+
+
 def turned(places: int, met: int) -> Callable[[int], Problem]:
     """A covering that repeats all around, as in cyclic rosters: a pattern turned to every place, met twice at least."""
 
@@ -453,4 +486,5 @@ LARGE: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "location with room 150x600": (location(150, 600, room=True), (1,)),
     "lots 200x100": (lots(200, 100), (1,)),
     "covering 5000x100000": (covering(5000, 100_000, 0.002), (1,)),
+    "duties 1500x100000": (duties(1500, 100_000, 12), (1,)),
 }

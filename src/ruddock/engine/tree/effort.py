@@ -36,6 +36,8 @@ class Effort:
         Searches near a plan, how many of them in a row were in vain, and the nodes of all.
     jumps : int
         Runs of jumps, each of which goes another way.
+    shrinkings : int
+        Dives by shrinking that were wanted; the first one is made.
     parts : dict
         Seconds by part.
     enough : callable
@@ -53,6 +55,7 @@ class Effort:
     near_failures: int = 0
     near_nodes: int = 0
     jumps: int = 0
+    shrinkings: int = 0
     parts: dict[str, float] = field(default_factory=dict)
     enough: Callable[[], bool] = field(default=lambda: False)
     _quiet: Limits | None = None  # the limits that every solve within the search gets, whose listener is the search
@@ -105,6 +108,11 @@ class Effort:
         """Count a run of jumps, and return its number."""
         self.jumps += 1
         return self.jumps
+
+    def begin_shrinking(self) -> bool:
+        """Count a dive by shrinking; say whether it is the first."""
+        self.shrinkings += 1
+        return self.shrinkings == 1
 
     def begin_near_search(self) -> None:
         """Count a search near a plan."""

@@ -23,6 +23,7 @@ from ruddock.engine.tree.heuristics.point import Point
 from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.heuristics.pump import pump
 from ruddock.engine.tree.heuristics.rounding import fix_and_propagate, round_all, round_by_locks
+from ruddock.engine.tree.heuristics.shrinking import dive_by_shrinking
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
@@ -32,6 +33,7 @@ DIVE_EVERY = 100  # nodes between two dives while searching, until there is a pl
 LATER_EVERY = 200  # and after
 DIVE_START, DIVE_SHARE = 5000, 0.2  # of all iterations that dives may take: so many, and this share
 LONG = 5000  # iterations of the root's relaxation, after which dives from it take long and come later
+MANY = 20_000  # columns from which on dives from such a relaxation take out what is decided
 NEAR_EVERY = 50  # nodes between two searches near a plan
 
 
@@ -67,11 +69,16 @@ def look_for_plans(
     outer, point = not state.options.inner, Point(outcome.x, outcome.reduced)
     long = state.effort.iterations > LONG
     brief = cuts_follow and long
+    # with cuts, solving anew takes longer than from where the last relaxation stands
+    large = long and root and outer and len(outcome.x) >= MANY and state.relaxation.problem.m == state.relaxation.own
     with state.effort.part("heuristics"):
         basis, found = outcome.basis, state.incumbent.value
         state.relaxation.note_weights(basis)
         room = state.effort.spent["dives"] < _allowed(state)
         if root and outer and not state.incumbent.settled(outcome.bound):
+            if large and state.effort.begin_shrinking():
+                with state.effort.counted("dives"):
+                    dive_by_shrinking(state, outcome.x)
             jump_around(state, point)
             if long and not brief and not state.incumbent.settled(outcome.bound):
                 search_around(state, point, near)
@@ -79,7 +86,7 @@ def look_for_plans(
             kinds = ("fraction", "locks") if root else (("fraction", "locks", "guided")[number // every % 3],)
             with state.effort.counted("dives"):
                 to_few = long and outer and affords(state)
-                few = _round_and_dive(state, outcome, here, () if brief else kinds, to_few=to_few)
+                few = _round_and_dive(state, outcome, here, () if brief or large else kinds, to_few=to_few)
                 if state.incumbent.best is None and root and outer and not brief and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
             if few is not None and not state.effort.stopped():
