@@ -205,14 +205,20 @@ class LinearSolve:
     def _rough_prices(self, problem: Problem) -> Floats:
         """Return prices of the rows after a few steps of the first-order method: enough to tell columns apart."""
         # here, since few solves ask for it
-        from ruddock.engine.first_order.restarted import Restarted
+        from ruddock.engine.first_order.restarted import HaltedError, Restarted
 
         def told(steps: int, objective: float, bound: float, missed: float) -> bool:
             self.limits.report(steps, phase="first-order method", infeasibility=lambda: missed)
+            return stopped()
+
+        def stopped() -> bool:
             return self.limits.exceeded(self.counters.iterations) is not None
 
         with self._part("first-order"):
-            method = Restarted(problem, told, ROUGH_STEPS)
+            try:
+                method = Restarted(problem, told, ROUGH_STEPS, stopped=stopped)
+            except HaltedError:
+                return np.zeros(problem.m)
             prices = method.solve().y
         self.counters.gradient_steps += method.steps
         return prices

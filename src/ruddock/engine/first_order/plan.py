@@ -54,6 +54,9 @@ def first_order(
     def told(made: int, objective: float, bound: float, missed: float) -> bool:
         limits.record("first-order step", step=made, objective=objective, bound=bound)
         limits.report(made, phase="first-order method", infeasibility=lambda: missed)
+        return stopped()
+
+    def stopped() -> bool:
         return limits.exceeded(counters.iterations) is not None or limits.elapsed() >= most
 
     def feasible(x: Floats) -> bool:
@@ -68,7 +71,11 @@ def first_order(
             raise HaltedError
         return _bound(problem, near.x, y) > -np.inf
 
-    method = Restarted(problem, told, steps, accuracy)
+    try:
+        method = Restarted(problem, told, steps, accuracy, stopped=stopped)
+    except HaltedError:
+        why, least = limits.exceeded(counters.iterations) or "time", problem.least(problem.lower, problem.upper)
+        return Found(Outcome("stopped", why, bound=least), Approximate(False, np.zeros(problem.n), np.zeros(problem.m)))
     near = method.solve()
     x, bound = None, _bound(problem, near.x, near.y)
     with suppress(HaltedError):

@@ -22,6 +22,7 @@ SCALINGS = 10  # rounds of making the largest entries of rows and columns alike
 NORM_STEPS, ROUNDED_UP = 30, 1.1  # of the power method, and how far it may be below
 SAFE = 0.99  # of the largest step size that converges
 BETWEEN = 32  # steps between two looks
+PORTION = 5_000_000  # entries, rows and columns that steps may go through without a look at the limits
 ENOUGH, SOME, LATE = 0.2, 0.8, 0.36  # residual left, and share of all steps, at which to restart
 
 
@@ -43,13 +44,15 @@ class Approximate:
 class _Scaled:
     """A problem with evened rows and columns."""
 
-    def __init__(self, problem: Problem) -> None:
+    def __init__(self, problem: Problem, stopped: Callable[[], bool]) -> None:
         self.problem = problem
         matrix = csr_matrix(problem.matrix(), dtype=float)
         rows, columns = np.ones(problem.m), np.ones(problem.n)
         size = abs(matrix)
         owner = np.repeat(np.arange(problem.m), np.diff(matrix.indptr))
         for turn in range(SCALINGS + 1):
+            if stopped():
+                raise HaltedError
             left = size.data * rows[owner] * columns[matrix.indices]
             by_columns = csr_matrix((left, matrix.indices, matrix.indptr), shape=matrix.shape).tocsc()
             measure = np.maximum if turn < SCALINGS else np.add  # the largest entry, at the end the sum
@@ -62,7 +65,7 @@ class _Scaled:
         scaled = csr_matrix((values, matrix.indices, matrix.indptr), shape=matrix.shape)
         self._by_rows, self._by_columns = _parts(scaled), _parts(scaled.tocsc())
         # the last round alone makes it at most 1 (Pock and Chambolle 2011)
-        self.norm = min(1.0, ROUNDED_UP * _norm(scaled))
+        self.norm = min(1.0, ROUNDED_UP * _norm(scaled, stopped))
 
     def gradient(self, problem: Problem) -> HybridGradient:
         """Return the steps of a problem with the same matrix."""
@@ -91,11 +94,13 @@ def _reduced(measure: np.ufunc, values: Floats, starts: np.ndarray) -> Floats:
     return result
 
 
-def _norm(matrix: csr_matrix) -> float:
+def _norm(matrix: csr_matrix, stopped: Callable[[], bool]) -> float:
     """Return the largest singular value of a matrix, about, from below."""
     v = np.random.default_rng(7).uniform(0.5, 1.0, matrix.shape[1])
     size = 0.0
     for _ in range(NORM_STEPS):
+        if stopped():
+            raise HaltedError
         length = float(np.linalg.norm(v))
         if not length:
             return 1.0
@@ -116,6 +121,13 @@ class Restarted:
     most : int
         Steps that one call may take.
     accuracy : float
+    stopped : callable
+        True ends it between two looks of ``halted``, and while rows and columns are scaled.
+
+    Raises
+    ------
+    HaltedError
+        If it was stopped before it had begun.
     """
 
     def __init__(
@@ -124,9 +136,12 @@ class Restarted:
         halted: Callable[[int, float, float, float], bool],
         most: int,
         accuracy: float = ACCURACY,
+        *,
+        stopped: Callable[[], bool],
     ) -> None:
         self._problem, self._halted, self._most, self._accuracy = problem, halted, most, accuracy
-        self._scaled = _Scaled(problem)
+        self._stopped, self._portion = stopped, max(1, PORTION // (problem.nonzeros + problem.m + problem.n))
+        self._scaled = _Scaled(problem, stopped)
         p = problem
         self._low, self._high = np.isfinite(p.lower), np.isfinite(p.upper)
         low, high = np.isfinite(p.row_lower), np.isfinite(p.row_upper)
@@ -203,8 +218,13 @@ class Restarted:
             gradient.move(since)
             since += 1
             count = BETWEEN - since % BETWEEN
-            gradient.run(since, count, step / weight, step * weight)
-            since += count
+            end = since + count
+            while since < end:
+                part = min(self._portion, end - since)
+                gradient.run(since, part, step / weight, step * weight)
+                since += part
+                if self._stopped():
+                    raise HaltedError
             total += count + 1
             self.steps += count + 1
         return False
