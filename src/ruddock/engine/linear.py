@@ -197,6 +197,9 @@ class LinearSolve:
 
     def _of_few_columns(self, problem: Problem, basis: Basis | None) -> Outcome:
         """Solve a problem that sifting has put together, from a basis where there is one."""
+        stopped = self._out_of_time(problem)
+        if stopped is not None:
+            return stopped
         solver = LinearSolver(problem)
         if basis is not None:
             solver.basis = basis
