@@ -12,6 +12,7 @@ from scipy import sparse
 from ruddock.engine import linear, prediction
 from ruddock.engine.certificates import feasible
 from ruddock.engine.exact import certify
+from ruddock.engine.first_order import plan
 from ruddock.engine.interior.mehrotra import interior_point
 from ruddock.engine.outcome import AT_LOWER, BASIC, Basis, Limits, Options
 from ruddock.engine.simplex.solver import LinearSolver
@@ -129,6 +130,16 @@ def test_the_first_order_method_alone_has_a_plan_and_a_bound_that_hold(
         halted = solve(problem, Limits(seconds=0.0), Options(method="first-order"))
         assert (halted.status, halted.reason) == ("stopped", "time")
     assert found
+
+
+def test_the_first_order_method_keeps_time_to_make_its_point_a_plan(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(linear, "MOST_CROSSED", 0)
+    monkeypatch.setattr(plan, "SHARE", 0.0)  # it is to stop at once, and the rest of the time is for the plan
+    problem = random_lp("mixed", 3, 40, 60, "optimal")
+    outcome = solve(problem, Limits(seconds=600), Options(method="first-order", presolve=False))
+    assert outcome.status == "stopped"
+    assert outcome.x is not None
+    assert feasible(problem, outcome.x, problem.activity(outcome.x), problem.lower, problem.upper)
 
 
 def test_dense_columns_are_kept_out_of_the_normal_equations() -> None:

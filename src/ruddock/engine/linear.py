@@ -166,6 +166,10 @@ class LinearSolve:
             bound=objective,
         )
 
+    def _halted(self) -> bool:
+        """Say whether a limit has passed."""
+        return self.limits.exceeded(self.counters.iterations) is not None
+
     def _out_of_time(self, problem: Problem) -> Outcome | None:
         """Return what is known of a problem, if a limit has passed before anything was begun."""
         reason = self.limits.exceeded(self.counters.iterations)
@@ -208,20 +212,14 @@ class LinearSolve:
     def _rough_prices(self, problem: Problem) -> Floats:
         """Return prices of the rows after a few steps of the first-order method: enough to tell columns apart."""
         # here, since few solves ask for it
-        from ruddock.engine.first_order.restarted import HaltedError, Restarted
+        from ruddock.engine.first_order.restarted import Restarted
 
         def told(steps: int, objective: float, bound: float, missed: float) -> bool:
             self.limits.report(steps, phase="first-order method", infeasibility=lambda: missed)
-            return stopped()
-
-        def stopped() -> bool:
-            return self.limits.exceeded(self.counters.iterations) is not None
+            return self._halted()
 
         with self._part("first-order"):
-            try:
-                method = Restarted(problem, told, ROUGH_STEPS, stopped=stopped)
-            except HaltedError:
-                return np.zeros(problem.m)
+            method = Restarted(problem, told, ROUGH_STEPS, stopped=self._halted)
             prices = method.solve().y
         self.counters.gradient_steps += method.steps
         return prices
@@ -303,7 +301,7 @@ class LinearSolve:
         near = self._interior(problem)
         if near.converged:
             self._cross_over(solver, near.values, near.reduced)
-        elif near.steps and self.limits.exceeded(self.counters.iterations) is None:
+        elif near.steps and not self._halted():
             return self._by_phase_one(solver, problem)
         return None
 
@@ -316,16 +314,13 @@ class LinearSolve:
             self.limits.record("interior step", step=steps, objective=objective, bound=bound)
             apart = abs(objective - bound) / max(1.0, abs(objective))
             self.limits.report(steps, phase="interior point", infeasibility=lambda: apart)
-            return halted()
-
-        def halted() -> bool:
-            return self.limits.exceeded(self.counters.iterations) is not None
+            return self._halted()
 
         most, memory = MOST_ASKED, self.limits.memory
         if self.options.method != "interior":
             most, memory = prediction.MOST_WORK, min(memory, prediction.MOST_BYTES)
         with self._part("interior"):
-            near = interior_point(problem, stopped, halted, most, memory)
+            near = interior_point(problem, stopped, self._halted, most, memory)
         self.counters.interior_steps += near.steps
         return near
 

@@ -54,28 +54,18 @@ def first_order(
     def told(made: int, objective: float, bound: float, missed: float) -> bool:
         limits.record("first-order step", step=made, objective=objective, bound=bound)
         limits.report(made, phase="first-order method", infeasibility=lambda: missed)
-        return stopped()
+        return stopped() or limits.elapsed() >= most
 
     def stopped() -> bool:
-        return limits.exceeded(counters.iterations) is not None or limits.elapsed() >= most
+        return limits.exceeded(counters.iterations) is not None
 
     def feasible(x: Floats) -> bool:
-        if certificates.feasible(problem, x, problem.activity(x), problem.lower, problem.upper):
-            return True
-        if limits.exceeded(counters.iterations) is not None:
-            raise HaltedError
-        return False
+        return certificates.feasible(problem, x, problem.activity(x), problem.lower, problem.upper)
 
     def proves(y: Floats) -> bool:
-        if limits.exceeded(counters.iterations) is not None:
-            raise HaltedError
         return _bound(problem, near.x, y) > -np.inf
 
-    try:
-        method = Restarted(problem, told, steps, accuracy, stopped=stopped)
-    except HaltedError:
-        why, least = limits.exceeded(counters.iterations) or "time", problem.least(problem.lower, problem.upper)
-        return Found(Outcome("stopped", why, bound=least), Approximate(False, np.zeros(problem.n), np.zeros(problem.m)))
+    method = Restarted(problem, told, steps, accuracy, stopped=stopped)
     near = method.solve()
     x, bound = None, _bound(problem, near.x, near.y)
     with suppress(HaltedError):

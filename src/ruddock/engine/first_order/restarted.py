@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from scipy.sparse import csc_matrix, csr_matrix
@@ -51,8 +52,7 @@ class _Scaled:
         size = abs(matrix)
         owner = np.repeat(np.arange(problem.m), np.diff(matrix.indptr))
         for turn in range(SCALINGS + 1):
-            if stopped():
-                raise HaltedError
+            _halt(stopped)
             left = size.data * rows[owner] * columns[matrix.indices]
             by_columns = csr_matrix((left, matrix.indices, matrix.indptr), shape=matrix.shape).tocsc()
             measure = np.maximum if turn < SCALINGS else np.add  # the largest entry, at the end the sum
@@ -99,8 +99,7 @@ def _norm(matrix: csr_matrix, stopped: Callable[[], bool]) -> float:
     v = np.random.default_rng(7).uniform(0.5, 1.0, matrix.shape[1])
     size = 0.0
     for _ in range(NORM_STEPS):
-        if stopped():
-            raise HaltedError
+        _halt(stopped)
         length = float(np.linalg.norm(v))
         if not length:
             return 1.0
@@ -117,17 +116,12 @@ class Restarted:
     ----------
     problem : Problem
     halted : callable
-        Told the steps made, the objective, its bound, and how far rows are missed; True ends the method.
+        Told the steps made, the objective, its bound, and how far rows are missed; True ends the way to the optimum.
     most : int
         Steps that one call may take.
     accuracy : float
     stopped : callable
-        True ends it between two looks of ``halted``, and while rows and columns are scaled.
-
-    Raises
-    ------
-    HaltedError
-        If it was stopped before it had begun.
+        True ends whatever is under way, between two portions of steps or while rows and columns are scaled.
     """
 
     def __init__(
@@ -141,7 +135,6 @@ class Restarted:
     ) -> None:
         self._problem, self._halted, self._most, self._accuracy = problem, halted, most, accuracy
         self._stopped, self._portion = stopped, max(1, PORTION // (problem.nonzeros + problem.m + problem.n))
-        self._scaled = _Scaled(problem, stopped)
         p = problem
         self._low, self._high = np.isfinite(p.lower), np.isfinite(p.upper)
         low, high = np.isfinite(p.row_lower), np.isfinite(p.row_upper)
@@ -149,10 +142,17 @@ class Restarted:
         self._size = 1.0 + float(np.linalg.norm(self._ends))
         self.steps = 0
 
+    @cached_property
+    def _scaled(self) -> _Scaled:
+        return _Scaled(self._problem, self._stopped)
+
     def solve(self) -> Approximate:
         """Solve within the accuracy."""
-        costs = self._problem.costs
-        gradient = self._scaled.gradient(self._problem)
+        p, costs = self._problem, self._problem.costs
+        try:
+            gradient = self._scaled.gradient(p)
+        except HaltedError:
+            return Approximate(False, np.clip(np.zeros(p.n), p.lower, p.upper), np.zeros(p.m))
         # both sides move alike where costs and limits are of one size
         size = float(np.linalg.norm(self._ends * self._scaled.rows))
         weight = float(np.linalg.norm(costs * self._scaled.columns)) / size if size else 1.0
@@ -166,6 +166,11 @@ class Restarted:
         """Return a point near another that keeps rows and bounds to the last digit asked for; None if there is none.
 
         The same method without costs, which then converges fast (Applegate and others 2023).
+
+        Raises
+        ------
+        HaltedError
+            If it was stopped on the way; so does `polish_prices`.
         """
         gradient = self._scaled.gradient(replace(self._problem, costs=np.zeros(self._problem.n)))
         start = np.clip(x, self._problem.lower, self._problem.upper) / self._scaled.columns
@@ -220,11 +225,10 @@ class Restarted:
             count = BETWEEN - since % BETWEEN
             end = since + count
             while since < end:
+                _halt(self._stopped)
                 part = min(self._portion, end - since)
                 gradient.run(since, part, step / weight, step * weight)
                 since += part
-                if self._stopped():
-                    raise HaltedError
             total += count + 1
             self.steps += count + 1
         return False
@@ -275,6 +279,11 @@ class Restarted:
 
 class HaltedError(Exception):
     """The method was halted."""
+
+
+def _halt(stopped: Callable[[], bool]) -> None:
+    if stopped():
+        raise HaltedError
 
 
 def _sum(prices: Floats, lower: Floats, upper: Floats) -> float:
