@@ -57,7 +57,7 @@ class Ranging:
         assert outcome.basis is not None
         self.problem, self.outcome = problem, outcome
         self.x, self.activity = outcome.x, outcome.activity
-        p = problem
+        p = replace(problem, kinds=np.zeros_like(problem.kinds), offset=0.0)
         at_lower, at_upper = _at(self.x, p.lower), _at(self.x, p.upper)
         self._rows = csr_matrix(p.matrix())
         self._sizes = abs(self._rows).T
@@ -66,16 +66,14 @@ class Ranging:
         self._tangent = LinearSolver(
             replace(
                 p,
-                kinds=np.zeros_like(p.kinds),
                 lower=np.where(at_lower, 0.0, -np.inf),
                 upper=np.where(at_upper, 0.0, np.inf),
                 row_lower=np.where(self.row_low, 0.0, -np.inf),
                 row_upper=np.where(self.row_high, 0.0, np.inf),
-                offset=0.0,
             )
         )
-        self._plans = LinearSolver(replace(p, kinds=np.zeros_like(p.kinds), costs=np.zeros(p.n), offset=0.0))
-        self._basis = self._tangent.basis = outcome.basis
+        self._plans = LinearSolver(replace(p, costs=np.zeros(p.n)))
+        self._tangent.basis = outcome.basis
 
     def _direction(self) -> Outcome:
         """Solve the tangent problem as it stands, from the basis of the last time."""

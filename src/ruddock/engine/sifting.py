@@ -111,11 +111,10 @@ def _promising(p: Problem, codes: np.ndarray, d: Floats) -> np.ndarray:
     doubt = np.where(low & high, -np.abs(d), np.where(low, -d, d))
     doubt[codes == BASIC] = np.inf
     most = EACH * p.m
-    rest = np.argpartition(-doubt, most)[most:]
+    order = np.argpartition(-doubt, most)
+    chosen, rest = order[:most], order[most:]
     codes[rest] = np.where(low[rest] & ~(high[rest] & (d[rest] < 0)), AT_LOWER, AT_UPPER)
-    chosen = np.ones(p.n, bool)
-    chosen[rest] = False
-    return np.flatnonzero(chosen)
+    return np.sort(chosen)
 
 
 def _restricted(p: Problem, matrix: csc_matrix, chosen: np.ndarray, codes: np.ndarray) -> Problem:

@@ -92,7 +92,7 @@ def infeasible(at: WarmBasis, kernel: Any) -> Outcome | None:
             if certificates.proof_holds(data.problem, proof, data.lower, data.upper):
                 return Outcome("infeasible", proof=proof)
         # what rounding leaves on a column without a bound would do away with any contradiction
-        weights += at.backward(wanted - np.concatenate((data.problem.priced(weights), -weights))[at.head])
+        at.refine(weights, wanted)
     return None
 
 

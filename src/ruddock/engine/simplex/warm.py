@@ -228,6 +228,11 @@ class WarmBasis:
         self.core.solve_backward(result)
         return result * self.data.rows
 
+    def refine(self, y: Floats, wanted: Floats) -> None:
+        """Bring the solution of ``B'y = wanted`` nearer, in true numbers; ``wanted`` by position in the basis."""
+        reached = np.concatenate((self.data.problem.priced(y), -y))[self.head]
+        y += self.backward(wanted - reached)
+
     def values(self) -> tuple[Floats, Floats]:
         """Return column values and row activities in true units; the judge knows what they are worth."""
         p = self.data.problem
@@ -246,8 +251,7 @@ class WarmBasis:
         data, p = self.data, self.data.problem
         y = np.empty(p.m)
         self.core.price_rows(self.scaled[2], data.rows, y)
-        residual = np.concatenate((data.costs - p.priced(y), y))  # what exact dual values would make zero
-        y += self.backward(np.asarray(residual[self.head]))
+        self.refine(y, np.concatenate((data.costs, np.zeros(p.m)))[self.head])
         reduced = np.empty(p.n)
         self.judge.duals(y, self.code, x, activity, reduced)
         return y, reduced

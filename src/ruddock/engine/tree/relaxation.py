@@ -69,15 +69,21 @@ class Relaxation:
         float
             The bound that was proven on the way, also where a limit ended it.
         """
-        within = replace(self.problem, lower=lower, upper=upper, kinds=np.zeros_like(self.problem.kinds))
+        within = replace(self.problem, lower=lower, upper=upper)
         if self.solver.basis is not None or not (within.m >= RIVALLED or sifting.pays(within)):
             return -np.inf
-        limits, counters = self._effort.quiet(), self._effort.counters
-        limits = replace(limits, iterations=limits.iterations - counters.iterations)
-        found = solve_linear(within, limits, Options(presolve=False))
-        counters.add(found.counters)
+        found = self.solve_anew(within, presolve=False)
         self.start_from(found.basis)
         return found.bound
+
+    def solve_anew(self, problem: Problem, *, presolve: bool = True) -> Outcome:
+        """Solve the relaxation of a problem by whichever method is best for it, within the limits of the search."""
+        limits, counters = self._effort.quiet(), self._effort.counters
+        limits = replace(limits, iterations=limits.iterations - counters.iterations)
+        plain = replace(problem, kinds=np.zeros_like(problem.kinds))
+        found = solve_linear(plain, limits, Options(presolve=presolve))
+        counters.add(found.counters)
+        return found
 
     def solve(
         self, here: tuple[Floats, Floats], root: tuple[Floats, Floats], cutoff: float, *, quick: bool = True

@@ -12,6 +12,8 @@ from ruddock.engine.outcome import AT_LOWER
 from ruddock.engine.tree.blocks.structure import Blocks
 from ruddock.problem import Floats
 
+ABOUT = [("cost", float), ("least", float), ("most", float), ("code", np.int8), ("at work", bool)]  # of a solution
+
 
 class Solution(NamedTuple):
     """One solution of a block of a group.
@@ -89,34 +91,33 @@ class Pool:
         self._known: dict[tuple[int, bool, bytes], int] = {}
         self._ends, self._rows, self._values = Growing(np.intp), Growing(np.int32), Growing(float)
         self._ends.extend([0])
-        self._cost, self._least, self._most = Growing(float), Growing(float), Growing(float)
-        self._codes, self._at_work = Growing(np.int8), Growing(bool)
+        self._about = Growing(ABOUT)
         self._untold: list[int] = []
 
     @property
     def cost(self) -> Floats:
         """Of each solution."""
-        return self._cost.now
+        return self._about.now["cost"]
 
     @property
     def least(self) -> Floats:
         """How many times each is taken at least."""
-        return self._least.now
+        return self._about.now["least"]
 
     @property
     def most(self) -> Floats:
         """How many times each is taken at most."""
-        return self._most.now
+        return self._about.now["most"]
 
     @property
     def codes(self) -> np.ndarray:
         """The basis code of each."""
-        return self._codes.now
+        return self._about.now["code"]
 
     @property
     def at_work(self) -> np.ndarray:
         """Whether the master problem has a column for each."""
-        return self._at_work.now
+        return self._about.now["at work"]
 
     def numbers(self, group: int) -> np.ndarray:
         """Return the numbers of the solutions of a group."""
@@ -145,11 +146,7 @@ class Pool:
         self._rows.extend(np.append(rows, self._m + solution.group))
         self._values.extend(np.append(sums[rows], 1.0))
         self._ends.extend([self._rows.count])
-        self._cost.extend([found.costs @ values])
-        self._least.extend([0.0])
-        self._most.extend([np.inf])
-        self._codes.extend([AT_LOWER])
-        self._at_work.extend([False])
+        self._about.extend([(found.costs @ values, 0.0, np.inf, AT_LOWER, False)])
 
     def values(self, solution: Solution) -> tuple[np.ndarray, Floats]:
         """Return the columns of the problem in the block that stands for its group, and their values."""

@@ -10,9 +10,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ruddock.engine.linear import solve_linear
 from ruddock.engine.measure import NEAR
-from ruddock.engine.outcome import Options, Outcome
 from ruddock.engine.tree.part import Part
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
@@ -46,8 +44,8 @@ def dive_by_shrinking(state: SearchState, x: Floats) -> None:
             return
         taken = _taken(state, lower, upper, x, ready, order[: max(1, int(share * len(order)))])
         part = None if taken is None else Part.of(replace(state.problem, lower=taken[0], upper=taken[1]))
-        outcome = None if part is None else _relaxed(state, part)
-        if outcome is None or part is None or taken is None or outcome.status == "infeasible":
+        outcome = None if part is None else state.relaxation.solve_anew(part.problem)
+        if taken is None or part is None or outcome is None or outcome.status == "infeasible":
             share *= LESS
             if share < LEAST:
                 return
@@ -81,12 +79,3 @@ def _taken(
         if not state.bounds.propagate(low, high, np.array([j], np.int32)):
             low, high = kept
     return low, high
-
-
-def _relaxed(state: SearchState, part: Part) -> Outcome | None:
-    """Solve the relaxation of what is left."""
-    p, effort = part.problem, state.effort
-    limits = replace(effort.quiet(), iterations=effort.limits.iterations - effort.iterations)
-    outcome = solve_linear(replace(p, kinds=np.zeros_like(p.kinds)), limits, Options())
-    effort.counters.add(outcome.counters)
-    return outcome
