@@ -44,6 +44,7 @@ EAGER = 1.05  # times the work of the search, as it is measured, the helper does
 FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
 LEAST = 0.01  # seconds of work in a share
 EARLIEST = 10  # nodes before which no helper is thought of
+EARLY_PRICED, JOINS_PRICED = 4, 10  # nodes bounded by prices after which one is called, and after which it joins
 A_NODE, AN_ENTRY = 1.2e-4, 6e-9  # seconds, about, that a node takes, and an entry that an iteration touches
 A_PRICED_NODE, A_NEAR = 0.03, 0.06  # seconds, about, of a node bounded by prices, and to begin a search near a plan
 AT_ROOT = 0.5  # seconds, by that measure, after which a helper is called before there are nodes
@@ -147,10 +148,10 @@ class Team:
         effort, frontier = state.effort, state.frontier
         if self._gone:
             return
-        if not self._ready and effort.own_nodes >= EARLIEST and _work(state) > WORTH:
+        if not self._ready and _worth(state):
             self._hand.prepare(pickle.dumps(state))
             self._ready = True
-            self._mark(state, FEW)
+            self._mark(state, 0 if state.by_prices else FEW)
         done = _work(state) - self._worked
         between = max(BETWEEN, LONGER * self._worked)
         if not self._ready or not (now or effort.own_nodes >= self._due or done > between):
@@ -266,9 +267,16 @@ def at_root(team: Team | None, state: SearchState, work: Work) -> Team | None:
 
 def _wanted(state: SearchState) -> bool:
     """Say whether a search has become long enough to call for a helper."""
-    if not _possible(state) or state.effort.own_nodes < EARLIEST:
+    if not _possible(state) or len(state.frontier) <= 2 * _fewest(state):
         return False
-    return _work(state) > CALLED and len(state.frontier) > 2 * _fewest(state)
+    nodes = state.effort.own_nodes
+    return nodes >= EARLY_PRICED if state.by_prices else nodes >= EARLIEST and _work(state) > CALLED
+
+
+def _worth(state: SearchState) -> bool:
+    """Say whether a search has become long enough for a helper that was called to join."""
+    nodes = state.effort.own_nodes
+    return nodes >= JOINS_PRICED if state.by_prices else nodes >= EARLIEST and _work(state) > WORTH
 
 
 def _possible(state: SearchState) -> bool:

@@ -1,4 +1,7 @@
-"""Plans by taking solutions of blocks one after another, while more are generated for what is left."""
+"""Plans by taking solutions of blocks one after another, while more are generated for what is left.
+
+Such dives are good at plans, since each solution that is taken is one of a whole block (Sadykov et al. 2019).
+"""
 
 from __future__ import annotations
 
@@ -9,6 +12,7 @@ from ruddock.engine.tree.blocks.master import Master
 from ruddock.engine.tree.blocks.prices import Generated, Generation
 from ruddock.engine.tree.blocks.structure import Blocks
 from ruddock.engine.tree.heuristics import Near
+from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
 ROUNDS = 12  # of generating solutions after each that is taken
@@ -40,6 +44,38 @@ def plan_by_taking(generation: Generation, root: Generated, limits: Limits) -> F
         upper = caps.left(master.pool.total(fixed.items()))
         master.narrow(blocks.lower, upper, found.best.reduced, fixed)
         found = generation.run(blocks.lower, upper, np.inf, limits, rounds=ROUNDS, centre=found.best.prices)
+    return None
+
+
+def plan_by_fixing(
+    state: SearchState, generation: Generation, found: Generated, lower: Floats, upper: Floats
+) -> Floats | None:
+    """Return a plan of distinct blocks that is better than the best one, or None.
+
+    One block after another is fixed to the solution of which the master problem takes the largest share.
+
+    Parameters
+    ----------
+    found : the master problem solved within these bounds
+    """
+    master, threshold = generation.master, state.incumbent.threshold()
+    lower, upper = lower.copy(), upper.copy()
+    while found.taken is not None and found.best is not None and found.bound < threshold:
+        x = generation.point(found)
+        if not len(state.domain.violated(x)):
+            return x
+        columns, values = np.zeros(0, np.intp), np.zeros(0)
+        for number, _ in sorted(found.taken, key=lambda part: -part[1]):
+            columns, values = master.pool.values(master.pool.solutions[number])
+            if (lower[columns] < upper[columns]).any():
+                break
+        else:  # all blocks are fixed, and what stands beside them is not whole
+            return None
+        lower[columns] = upper[columns] = values
+        if not state.bounds.propagate(lower, upper, columns.astype(np.int32)):
+            return None
+        centre = found.best.prices
+        found = generation.within(lower, upper, threshold, state.effort.quiet(), rounds=ROUNDS, centre=centre)
     return None
 
 

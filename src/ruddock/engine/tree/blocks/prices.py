@@ -123,6 +123,23 @@ class Generation:
             total += len(group.blocks) * value
         return Priced(total if not np.isnan(total) else -np.inf, noise, y, d, solutions, values)
 
+    def within(
+        self,
+        lower: Floats,
+        upper: Floats,
+        threshold: float,
+        limits: Limits,
+        *,
+        rounds: int = MOST_ROUNDS,
+        centre: Floats | None = None,
+    ) -> Generated:
+        """Generate solutions within bounds that are narrower than before, from prices that are known."""
+        lower, upper = np.maximum(lower, self.blocks.lower), np.minimum(upper, self.blocks.upper)
+        if (lower > upper).any():
+            return Generated(np.inf)
+        self.master.narrow(lower, upper, self.reduced(centre), {})
+        return self.run(lower, upper, threshold, limits, rounds=rounds, centre=centre)
+
     def run(
         self,
         lower: Floats,

@@ -12,6 +12,7 @@ from ruddock.engine.measure import NEAR
 from ruddock.engine.outcome import Outcome, Reason
 from ruddock.engine.tree import answer, root, workers
 from ruddock.engine.tree.blocks.begin import around
+from ruddock.engine.tree.blocks.dive import plan_by_fixing
 from ruddock.engine.tree.blocks.prices import Generated, Generation, Priced
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
@@ -105,10 +106,7 @@ class PricedSearch(Walk):
             if not len(violated):
                 return self._whole(node, x), None
             if turn == 0 and state.options.heuristics and state.effort.own_nodes % NEAR_EVERY == 0:
-                with state.effort.part("heuristics"):
-                    around(state, self.generation, found, lower, upper, self._near)
-                    if state.incumbent.best is not None and not state.incumbent.settled(node.bound):
-                        near_plan(state, Point(x), self._near)
+                self._look_for_plans(node, found, x)
             moved = self._fixed(found.best)
             if not len(moved):
                 break
@@ -118,16 +116,24 @@ class PricedSearch(Walk):
             return None, None
         return self._split(node, branch), None
 
+    def _look_for_plans(self, node: Node, found: Generated, x: Floats) -> None:
+        """Look for better plans from where a node's master problem stands, and near the best plan."""
+        state = self.state
+        with state.effort.part("heuristics"):
+            around(state, self.generation, found, *self._here, self._near)
+            if not state.incumbent.settled(node.bound):
+                plan = plan_by_fixing(state, self.generation, found, *self._here)
+                if plan is not None:
+                    state.try_plan(plan)
+            if state.incumbent.best is not None and not state.incumbent.settled(node.bound):
+                near_plan(state, Point(x), self._near)
+
     def _generate(self) -> Generated:
         """Solve the node's master problem, as far as its bound may still leave it out."""
-        state, blocks = self.state, self.generation.blocks
-        lower, upper = np.maximum(self._here[0], blocks.lower), np.minimum(self._here[1], blocks.upper)
-        if (lower > upper).any():
-            return Generated(np.inf)
-        self.generation.master.narrow(lower, upper, self.generation.reduced(self._centre), {})
+        state = self.state
         threshold = state.incumbent.threshold(state.effort.limits.gap)
         with state.effort.counted("nodes"):
-            found = self.generation.run(lower, upper, threshold, state.effort.quiet(), centre=self._centre)
+            found = self.generation.within(*self._here, threshold, state.effort.quiet(), centre=self._centre)
         if found.best is not None:
             self._centre = found.best.prices
         return found
