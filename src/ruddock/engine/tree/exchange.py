@@ -70,7 +70,7 @@ class Exchange(Mending):
             j = self.dear[(first + k) % self.dear_count]
             if self.last[j] >= self.steps - RESTS:
                 continue
-            loss = self.score[j] / (self.cost[j] * (self.target[j] - self.x[j]))
+            loss = self.score[j] / (self.cost[j] * self.far[j])
             if loss < least or (loss == least and self.last[j] < self.last[chosen]):
                 least = loss
                 chosen = j
@@ -86,7 +86,7 @@ class Exchange(Mending):
             if self.broken_count == 0:
                 return
             j = self._who_comes(self.broken[self._draw(self.broken_count)])
-            if j < 0 or self.value + self.cost[j] * (self.target[j] - self.x[j]) >= self.kept_value:
+            if j < 0 or self.value + self.cost[j] * self.far[j] >= self.kept_value:
                 break
             self.last[j] = self.steps
             self._move(j)
@@ -103,7 +103,7 @@ class Exchange(Mending):
         up: cython.double = 1.0 if self.activity[i] < self.low[i] else -1.0
         for e in range(self.rp[i], self.rp[i + 1]):
             j = self.rj[e]
-            if self.last[j] == self.steps or up * self.rx[e] * (self.target[j] - self.x[j]) <= 0.0:
+            if self.last[j] == self.steps or up * self.rx[e] * self.far[j] <= 0.0:
                 continue
             gain = self._worth(j) if self.score[j] > 0.0 else self.score[j]
             if gain > most or (gain == most and self.last[j] < self.last[chosen]):

@@ -21,6 +21,8 @@ cdef class Jump:
     cdef double[::1] cost
     cdef double[::1] x
     cdef double[::1] target
+    cdef double[::1] far
+    cdef signed char[::1] sort
     cdef double[::1] score
     cdef double[::1] activity
     cdef double[::1] weight

@@ -27,6 +27,9 @@ HEAVIER = cython.declare(cython.int, 40)  # violated rows that gain weight at on
 FREE = cython.declare(cython.double, 1e30)  # weighs what mends and costs nothing before all that does
 MOST_PULL = cython.declare(cython.double, 1e50)  # that the objective gains
 ROWS = cython.declare(cython.int, 6)  # violated rows that a column which is not binary is tried for
+FIXED = cython.declare(cython.int, 0)  # columns that cannot jump, that have two values, and all others
+BINARY = cython.declare(cython.int, 1)
+OTHER = cython.declare(cython.int, 2)
 
 
 def violation(low, high, activity):
@@ -67,7 +70,9 @@ class Jump:
         self.low, self.high, self.lower, self.upper = low, high, lower, upper
         self.whole, self.cost = whole, cost
         self.x = np.array(start, float)
-        self.target = np.zeros(self.n)
+        self.target, self.far = np.zeros(self.n), np.zeros(self.n)  # where to, and how far that is
+        two = (whole != 0) & (upper - lower < 1.5)
+        self.sort = np.where(lower >= upper, FIXED, np.where(two, BINARY, OTHER)).astype(np.int8)
         self.score = np.zeros(self.n)
         self.activity = np.zeros(self.m)
         self.weight = np.ones(self.m)
@@ -145,7 +150,7 @@ class Jump:
         for k in range(self.moved_count):
             j = self.moved[k]
             if self.x[j] != self.kept[j]:
-                self.target[j] = self.kept[j]
+                self.target[j], self.far[j] = self.kept[j], self.kept[j] - self.x[j]
                 self._move(j)
             self.moved_at[j] = -1
         self.moved_count = 0
@@ -192,21 +197,21 @@ class Jump:
     def _file(self, j):
         """Keep the list of columns whose jump gains something in line with a score, and their ranking by its price."""
         gains: cython.bint = self.score[j] > SMALL
-        if not gains and self.ranking.count > 0:
-            self.ranking.remove(j)
-        elif gains and self.greedy:
+        if gains and self.greedy:
             self.ranking.put(j, self._worth(j))
+        elif not gains and self.ranking.count > 0:
+            self.ranking.remove(j)
         if gains != (self.good_at[j] >= 0):
             self.good_count = self._keep(self.good, self.good_at, self.good_count, j, gains)
 
     def _worth(self, j):
         """Return what a column's jump gains for what it costs."""
-        dear: cython.double = self.cost[j] * (self.target[j] - self.x[j])
+        dear: cython.double = self.cost[j] * self.far[j]
         return self.score[j] / dear if dear > 0.0 else self.score[j] * FREE
 
     def _file_dear(self, j):
         """Keep the list of columns whose jump makes the objective better in line with where one would jump to."""
-        listed: cython.bint = self.cost[j] * (self.target[j] - self.x[j]) < 0.0
+        listed: cython.bint = self.cost[j] * self.far[j] < 0.0
         self.dear_count = self._keep(self.dear, self.dear_at, self.dear_count, j, listed)
 
     def _keep(self, items, places, count, k, listed):
@@ -248,18 +253,18 @@ class Jump:
         tried: cython.int = 0
         goal: cython.double
         gain: cython.double
-        if self.lower[j] >= self.upper[j]:
-            self.target[j] = self.x[j]
+        self.target[j], self.far[j] = self.x[j], 0.0
+        if self.sort[j] == FIXED:
             self.score[j] = -INFINITY
             return
-        if self.whole[j] and self.upper[j] - self.lower[j] < 1.5:
+        if self.sort[j] == BINARY:
             self.target[j] = self.upper[j] if self.x[j] < self.upper[j] - 0.5 else self.lower[j]
+            self.far[j] = self.target[j] - self.x[j]
             self.score[j] = self._gain(j, self.target[j])
             self._file(j)
             self._file_dear(j)
             return
         self.score[j] = -INFINITY
-        self.target[j] = self.x[j]
         for e in range(self.cp[j], self.cp[j + 1]):
             i = self.ci[e]
             if self.broken_at[i] < 0 or tried >= ROWS:
@@ -282,6 +287,7 @@ class Jump:
             if self.cost[j] != 0.0 and goal != self.x[j]:
                 self.target[j] = goal
                 self.score[j] = self._gain(j, goal)
+        self.far[j] = self.target[j] - self.x[j]
         self._file(j)
         self._file_dear(j)
 
@@ -312,14 +318,13 @@ class Jump:
             self.greedy = False
             self._gain_weight()
             j = self._best_good() if self.good_count > 0 else self._best_of_row()
-        if j >= 0 and self.target[j] != self.x[j]:
+        if j >= 0 and self.far[j] != 0.0:
             self._move(j)
         self.touched += 10
 
     def _merit(self, j):
         """Return a score that takes the objective into account where it is to become better."""
-        step: cython.double = self.target[j] - self.x[j]
-        return self.score[j] - (self.pull if self.value > self.aim else 0.1 * self.pull) * self.cost[j] * step
+        return self.score[j] - (self.pull if self.value > self.aim else 0.1 * self.pull) * self.cost[j] * self.far[j]
 
     def _best_good(self):
         """Return the best of a few columns whose jump gains something."""
@@ -384,19 +389,27 @@ class Jump:
         i: cython.int
         e: cython.int
         j: cython.int
-        step: cython.double
+        was: cython.bint
         missed: cython.double
+        activity: cython.double
+        more: cython.double
+        rj: cython.int[::1] = self.rj  # a pointer each: what is written meanwhile does not move them
+        rx: cython.double[::1] = self.rx
+        far: cython.double[::1] = self.far
+        score: cython.double[::1] = self.score
         for k in range(min(HEAVIER, self.broken_count)):
             i = self.broken[self._draw(self.broken_count)] if self.broken_count > HEAVIER else self.broken[k]
             self.weight[i] += 1.0
-            missed = violation(self.low[i], self.high[i], self.activity[i])
+            activity = self.activity[i]
+            missed = violation(self.low[i], self.high[i], activity)
             for e in range(self.rp[i], self.rp[i + 1]):
-                j = self.rj[e]
-                if self.score[j] == -INFINITY:
-                    continue
-                step = self.rx[e] * (self.target[j] - self.x[j])
-                self.score[j] += missed - violation(self.low[i], self.high[i], self.activity[i] + step)
-                self._file(j)
+                j = rj[e]
+                more = missed - violation(self.low[i], self.high[i], activity + rx[e] * far[j])
+                if more != 0.0 and score[j] != -INFINITY:
+                    was = score[j] > SMALL
+                    score[j] += more
+                    if self.greedy or was != (score[j] > SMALL):
+                        self._file(j)
             self.touched += self.rp[i + 1] - self.rp[i]
 
     def _move(self, j):
@@ -410,9 +423,16 @@ class Jump:
         low: cython.double
         high: cython.double
         eased: cython.double
+        weight: cython.double
         more: cython.double
         step: cython.double
-        change: cython.double = self.target[j] - self.x[j]
+        was: cython.bint
+        change: cython.double = self.far[j]
+        rj: cython.int[::1] = self.rj  # as above
+        rx: cython.double[::1] = self.rx
+        far: cython.double[::1] = self.far
+        score: cython.double[::1] = self.score
+        sort: cython.schar[::1] = self.sort
         if self.moved_at[j] < 0:
             self.moved_at[j] = self.moved_count
             self.moved[self.moved_count] = j
@@ -430,18 +450,19 @@ class Jump:
             high = self.high[i]
             if min(before, after) - self.reach[i] >= low and max(before, after) + self.reach[i] <= high:
                 continue  # far from its limits, whichever of its columns jumps
-            eased = violation(low, high, after) - violation(low, high, before)
+            eased, weight = violation(low, high, after) - violation(low, high, before), self.weight[i]
             for f in range(self.rp[i], self.rp[i + 1]):
-                k = self.rj[f]
-                if k == j or self.lower[k] >= self.upper[k]:
+                k = rj[f]
+                if sort[k] != BINARY:
+                    if sort[k] == OTHER and k != j:
+                        self._rate(k)
                     continue
-                if not self.whole[k] or self.upper[k] - self.lower[k] > 1.5:
-                    self._rate(k)
-                    continue
-                step = self.rx[f] * (self.target[k] - self.x[k])
+                step = rx[f] * far[k]
                 more = eased - violation(low, high, after + step) + violation(low, high, before + step)
-                if more != 0.0:
-                    self.score[k] += self.weight[i] * more
-                    self._file(k)
+                if more != 0.0 and k != j:
+                    was = score[k] > SMALL
+                    score[k] += weight * more
+                    if self.greedy or was != (score[k] > SMALL):
+                        self._file(k)
             self.touched += self.rp[i + 1] - self.rp[i]
         self._rate(j)

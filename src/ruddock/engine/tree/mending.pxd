@@ -6,3 +6,4 @@ cdef class Mending(Jump):
     cdef int _undo(self, int count) noexcept nogil
     cdef int _another(self, int j) noexcept nogil
     cdef bint _mend(self, int count) noexcept nogil
+    cdef int _best_mender(self) noexcept nogil

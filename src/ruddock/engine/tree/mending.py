@@ -26,12 +26,11 @@ class Mending(Jump):
         best: cython.double
         mended: cython.bint
         with cython.nogil:
+            self.greedy = False
             self._go_back()
             best = self.kept_value
             while self.touched < end and self.dear_count > 0:
-                self.greedy = True
                 mended = self._mend(self._undo(1 + self._draw(MOST_UNDONE)))
-                self.greedy = False
                 if mended:
                     self._descend()
                     mended = self.broken_count == 0
@@ -87,8 +86,21 @@ class Mending(Jump):
         """Let those columns jump that mend most for what they cost; say whether nothing is broken then."""
         k: cython.int
         for k in range(MENDS * count):
-            if self.broken_count == 0 or self.ranking.count == 0:
+            if self.broken_count == 0 or self.good_count == 0:
                 break
-            self._move(self.ranking.first())
-            self.touched += 10
+            self._move(self._best_mender())
         return self.broken_count == 0
+
+    def _best_mender(self):
+        """Return the column whose jump mends most for what it costs; there must be one."""
+        k: cython.int
+        worth: cython.double
+        chosen: cython.int = self.good[0]
+        most: cython.double = self._worth(chosen)
+        for k in range(1, self.good_count):
+            worth = self._worth(self.good[k])
+            if worth > most:
+                most = worth
+                chosen = self.good[k]
+        self.touched += 10 + self.good_count
+        return chosen

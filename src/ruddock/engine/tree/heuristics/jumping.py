@@ -15,9 +15,9 @@ from ruddock.engine.tree.part import Part
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
 
-LEAST, EACH, MOST = 20_000, 2000, 40_000_000  # entries touched: at least, for each of the problem's, and at most
+LEAST, EACH, MOST = 20_000, 2000, 100_000_000  # entries touched: at least, for each of the problem's, and at most
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
-RELAXED = 20  # entries that relaxations have touched, for one that may be touched around that of the root
+RELAXED = 8  # entries that relaxations have touched, for one that may be touched around that of the root
 MORE = 6  # times all that around the root's relaxation, as long as plans get so much better
 GOOD_PART = 0.01  # of the gap
 LOOK = 400_000  # entries touched between two looks at the limits
