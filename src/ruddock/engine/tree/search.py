@@ -60,17 +60,20 @@ def search_tree(problem: Problem, limits: Limits, options: Options) -> Outcome:
         wide = with_sums(problem)
     if wide is None:
         return search.run()
-    start = options.start if options.start is not None else state.incumbent.best
+    start = options.start if state.incumbent.best is None else state.incumbent.best
     if start is not None:
         sums = wide.matrix()[problem.m :, : problem.n] @ start
         options = replace(options, start=np.concatenate((start, sums)))
+    m, n = problem.m, problem.n
+    tell = limits.on_plan
+    if tell is not None:
+        limits = replace(limits, on_plan=lambda x: tell(x[:n]))
     extended = SearchState(wide, limits, options, state.effort.counters)
     extended.follow(state)
     outcome = TreeSearch(extended).run()
     if outcome.proof is not None:
         plain = answer.proof_or_nothing(SearchState(problem, limits, options))
         return replace(plain, counters=outcome.counters, history=outcome.history)
-    m, n = problem.m, problem.n
     return replace(
         outcome,
         x=None if outcome.x is None else outcome.x[:n],
@@ -121,6 +124,7 @@ class TreeSearch(Walk):
             reason = self.go_on(first)
         except MemoryError:
             reason = "memory"
+            keep_start(state)
         finally:
             self.close()
         return answer.of_search(state, reason)
@@ -147,9 +151,9 @@ class TreeSearch(Walk):
         if reason is not None:
             keep_start(state)
             return answer.of_search(state, reason)
+        try_start(state, self.near)
         if point is not None and state.options.heuristics:
             state.try_plan(point)
-        try_start(state, self.near)
         if state.incumbent.best is None:
             _jump(state)  # once more, within tighter bounds
         with state.effort.part("relaxation"):
