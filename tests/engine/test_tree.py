@@ -371,14 +371,14 @@ def test_a_memory_limit_ends_the_search() -> None:
 @pytest.mark.parametrize("problem", [search(3), vans(16, 3)(4)], ids=["one search", "once more with sums of columns"])
 def test_the_history_tells_better_and_better_plans(problem: Problem) -> None:
     told: list[float] = []
-    outcome = solve(problem, Limits(on_plan=lambda x: told.append(problem.objective(x))))
+    outcome = solve(problem, Limits(nodes=2000, on_plan=lambda x: told.append(problem.objective(x))))
     best = [moment.best for moment in outcome.history]
     assert best == sorted(best, reverse=True)
     assert told == sorted(told, reverse=True)
     assert told[-1] == outcome.objective
     assert best[-1] == outcome.objective
     assert all(moment.bound <= moment.best for moment in outcome.history)
-    again = solve(problem)
+    again = solve(problem, Limits(nodes=2000))
     assert again.counters.nodes == outcome.counters.nodes  # the same search every time
 
 
