@@ -17,8 +17,8 @@ LOOKAHEAD = 6  # candidates in a row tried without a better one before the best 
 MOST_TRIED = 40  # candidates of one node
 MOST_FIXED = 5  # columns of which trials leave one side, after which the node is solved anew
 LEAST_ITERATIONS, MOST_ITERATIONS = 10, 100  # of one trial
-SHARE = 0.6  # of all iterations that trials may take, beside a start
-START = 3000
+SHARE = 0.6  # of all iterations that trials may take, and of the entries that nodes touch, beside a start
+START, ENTRIES = 3000, 100_000_000
 
 
 @dataclass(eq=False, repr=False)
@@ -108,7 +108,11 @@ def tries_branches(state: SearchState) -> bool:
 
 def _may_try(state: SearchState) -> bool:
     """Say whether trials of branches have not yet taken too much of the work."""
-    return state.effort.spent["trials"] < START + SHARE * state.effort.iterations and not state.effort.stopped()
+    effort = state.effort
+    if effort.stopped() or effort.spent["trials"] >= START + SHARE * effort.iterations:
+        return False
+    # where iterations are dear, those of the root pay for none
+    return effort.touched["trials"] < ENTRIES + SHARE * effort.touched["nodes"]
 
 
 def _trial(

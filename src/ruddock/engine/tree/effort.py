@@ -32,6 +32,8 @@ class Effort:
         Nodes worked on here, and by another process.
     spent : Counter
         Iterations by what they were for: nodes, trials, dives, searches near plans.
+    touched : Counter
+        Entries that these touched.
     near_searches, near_failures, near_nodes : int
         Searches near a plan, how many of them in a row were in vain, and the nodes of all.
     jumps : int
@@ -51,6 +53,7 @@ class Effort:
     own_nodes: int = 0
     nodes_elsewhere: int = 0
     spent: Counter[Purpose] = field(default_factory=Counter)
+    touched: Counter[Purpose] = field(default_factory=Counter)
     near_searches: int = 0
     near_failures: int = 0
     near_nodes: int = 0
@@ -87,12 +90,13 @@ class Effort:
 
     @contextmanager
     def counted(self, purpose: Purpose) -> Iterator[None]:
-        """Count the iterations of what is done meanwhile for a purpose."""
-        before = self.iterations
+        """Count the iterations, and the entries, of what is done meanwhile for a purpose."""
+        iterations, entries = self.iterations, self.counters.entries
         try:
             yield
         finally:
-            self.spent[purpose] += self.iterations - before
+            self.spent[purpose] += self.iterations - iterations
+            self.touched[purpose] += self.counters.entries - entries
 
     def begin_node(self) -> None:
         """Count a node."""
