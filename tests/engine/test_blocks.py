@@ -9,14 +9,17 @@ from itertools import product
 import numpy as np
 import pytest
 
+from benchmarks.integer_families import assignment
+from ruddock.engine import certificates
 from ruddock.engine.outcome import Counters, Limits, Options
 from ruddock.engine.solve import solve
-from ruddock.engine.tree.blocks import begin
+from ruddock.engine.tree.blocks import begin, dive, search
 from ruddock.engine.tree.blocks.knapsack import Knapsack
 from ruddock.engine.tree.blocks.master import Master
-from ruddock.engine.tree.blocks.prices import Generation
+from ruddock.engine.tree.blocks.prices import Generated, Generation
 from ruddock.engine.tree.blocks.structure import taken_apart
 from ruddock.engine.tree.domain import Domain, Step
+from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Problem
 from tests.integer_problems import enumerated, integer_problem
 
@@ -166,3 +169,26 @@ def test_agents_and_jobs_against_a_dynamic_program(seed: int, always: None) -> N
     outcome = solve(problem, Limits(seconds=60), Options(heuristics=seed % 2 == 0))
     assert outcome.status == "optimal"
     assert outcome.objective == least(0, room)
+
+
+def test_fixing_one_block_after_another_leads_to_better_plans(monkeypatch: pytest.MonkeyPatch) -> None:
+    gains: list[float] = []
+
+    def watched(
+        state: SearchState, generation: Generation, found: Generated, lower: np.ndarray, upper: np.ndarray
+    ) -> np.ndarray | None:
+        here = lower.copy(), upper.copy()
+        plan = dive.plan_by_fixing(state, generation, found, lower, upper)
+        assert (lower == here[0]).all()  # the node's bounds stay as they are
+        assert (upper == here[1]).all()
+        if plan is not None:
+            whole, p = np.round(plan), state.problem
+            assert certificates.plan_holds(p, whole, p.activity(whole), lower, upper)
+            gains.append(state.incumbent.value - p.objective(whole))
+        return plan
+
+    monkeypatch.setattr(search, "plan_by_fixing", watched)
+    monkeypatch.setattr(search, "NEAR_EVERY", 2)
+    for seed in range(2):
+        solve(assignment("D", 4, 30)(seed), Limits(nodes=30), Options(cores=1))
+    assert max(gains) > 0

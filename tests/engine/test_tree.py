@@ -15,7 +15,7 @@ from benchmarks.integer_families import vans
 from ruddock.engine import outcome as outcomes
 from ruddock.engine.outcome import Limits, Options, Progress
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import effort, heuristics, root, workers
+from ruddock.engine.tree import branching, effort, heuristics, root, workers
 from ruddock.engine.tree import search as search_module
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.engine.tree.dominance import dominated
@@ -360,6 +360,26 @@ def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatc
             assert outcome.status == ("infeasible" if best == inf else "optimal")
             assert best == inf or outcome.objective == pytest.approx(best, abs=1e-6)
     assert restarts >= 5
+
+
+def test_trials_of_branches_take_what_nodes_pay_for(monkeypatch: pytest.MonkeyPatch) -> None:
+    problem, efforts = search(3), list[effort.Effort]()
+    begun = effort.Effort.begin_node
+
+    def watched(self: effort.Effort) -> None:
+        efforts.append(self)
+        begun(self)
+
+    monkeypatch.setattr(effort.Effort, "begin_node", watched)
+    objectives, taken = set[float](), list[float]()
+    for entries in (branching.ENTRIES, 0):
+        monkeypatch.setattr(branching, "ENTRIES", entries)
+        objectives.add(solve(problem, options=Options(cores=1)).objective)
+        largest = max(efforts, key=lambda one: one.own_nodes)
+        taken.append(largest.touched["trials"] / largest.touched["nodes"])
+        efforts.clear()
+    assert len(objectives) == 1
+    assert taken[1] < min(taken[0], 2 * branching.SHARE)
 
 
 def test_a_memory_limit_ends_the_search() -> None:

@@ -50,9 +50,10 @@ def plan_by_taking(generation: Generation, root: Generated, limits: Limits) -> F
 def plan_by_fixing(
     state: SearchState, generation: Generation, found: Generated, lower: Floats, upper: Floats
 ) -> Floats | None:
-    """Return a plan of distinct blocks that is better than the best one, or None.
+    """Return a plan of distinct blocks that may be better than the best one, or None.
 
-    One block after another is fixed to the solution of which the master problem takes the largest share.
+    One block after another is fixed to the solution of which the master problem takes the largest share, as long as
+    the bound promises a better plan.
 
     Parameters
     ----------
@@ -74,8 +75,7 @@ def plan_by_fixing(
         lower[columns] = upper[columns] = values
         if not state.bounds.propagate(lower, upper, columns.astype(np.int32)):
             return None
-        centre = found.best.prices
-        found = generation.within(lower, upper, threshold, state.effort.quiet(), rounds=ROUNDS, centre=centre)
+        found = generation.within(lower, upper, threshold, state.effort.quiet(), found.best.prices, ROUNDS)
     return None
 
 

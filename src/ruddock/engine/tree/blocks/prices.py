@@ -129,9 +129,8 @@ class Generation:
         upper: Floats,
         threshold: float,
         limits: Limits,
-        *,
+        centre: Floats | None,
         rounds: int = MOST_ROUNDS,
-        centre: Floats | None = None,
     ) -> Generated:
         """Generate solutions within bounds that are narrower than before, from prices that are known."""
         lower, upper = np.maximum(lower, self.blocks.lower), np.minimum(upper, self.blocks.upper)

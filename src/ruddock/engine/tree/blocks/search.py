@@ -133,7 +133,7 @@ class PricedSearch(Walk):
         state = self.state
         threshold = state.incumbent.threshold(state.effort.limits.gap)
         with state.effort.counted("nodes"):
-            found = self.generation.within(*self._here, threshold, state.effort.quiet(), centre=self._centre)
+            found = self.generation.within(*self._here, threshold, state.effort.quiet(), self._centre)
         if found.best is not None:
             self._centre = found.best.prices
         return found
