@@ -6,6 +6,7 @@ for want of memory hands back what it has.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 from itertools import count
 
@@ -124,7 +125,8 @@ class TreeSearch(Walk):
             reason = self.go_on(first)
         except MemoryError:
             reason = "memory"
-            keep_start(state)
+            with suppress(MemoryError):  # then without
+                keep_start(state)
         finally:
             self.close()
         return answer.of_search(state, reason)
