@@ -16,8 +16,7 @@ KERNELS = (
         f"ruddock.engine.tree.{name}"
         for name in ("ranking", "jump", "mending", "exchange", "propagate", "vectors", "plunge")
     ),
-    "ruddock.engine.tree.cuts.rounder",
-    "ruddock.engine.tree.cuts.sums",
+    *(f"ruddock.engine.tree.cuts.{name}" for name in ("growth", "rounder", "sums")),
     "ruddock.engine.tree.blocks.knapsack",
     "ruddock.formats.mps.kernel",
 )

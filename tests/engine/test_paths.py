@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import replace
 from math import inf
 
@@ -10,12 +11,19 @@ import numpy as np
 import pytest
 
 from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
+from ruddock.engine.tree.cuts.cutsets import Cutsets
+from ruddock.engine.tree.cuts.frame import Cut, Frame
+from ruddock.engine.tree.cuts.needs import Ties, needs
+from ruddock.engine.tree.cuts.paths import Paths
+from ruddock.engine.tree.domain import Domain
 from ruddock.engine.tree.part import Part
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.state import SearchState
+from ruddock.engine.tree.tighten import Tightening
 from ruddock.problem import INTEGER, Problem
-from tests.engine.test_tree import after_root, left_by_root, whole_plans
+from tests.engine.test_tree import whole_plans
 from tests.integer_problems import STRUCTURES, integer_problem
 
 
@@ -65,6 +73,29 @@ def test_one_good_without_capacity_needs_hardly_a_branch(seed: int) -> None:
     assert outcome.counters.cuts["path"] > 0
 
 
+@pytest.mark.parametrize("seed", range(4))
+def test_cut_sets_spare_most_nodes_of_a_network(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    nodes, arcs = 14, 45
+    ends = np.array([(k, (k + 1) % nodes) for k in range(nodes)] + [rng.choice(nodes, 2, False) for _ in range(31)])
+    supply = rng.integers(-9, 10, nodes).astype(float)
+    supply[0] -= supply.sum()
+    flows, pays = np.arange(arcs), arcs + np.arange(arcs)
+    matrix = np.zeros((nodes + arcs, 2 * arcs))
+    matrix[ends[:, 0], flows] += 1.0
+    matrix[ends[:, 1], flows] -= 1.0
+    matrix[nodes + flows, flows], matrix[nodes + flows, pays] = 1.0, -supply[supply > 0].sum()
+    low, high = np.append(supply, np.full(arcs, -inf)), np.append(supply, np.zeros(arcs))
+    upper, kinds = np.repeat([inf, 1.0], arcs), np.repeat([0, INTEGER], arcs)
+    costs = np.append(rng.integers(1, 10, arcs), rng.integers(20, 100, arcs))
+    problem = Problem.build(matrix, low, high, np.zeros(2 * arcs), upper, costs, kinds)
+    with_cuts, without = (solve(problem, options=Options(cores=1, cuts=cuts)) for cuts in (True, False))
+    assert with_cuts.status == without.status == "optimal"
+    assert with_cuts.objective == pytest.approx(without.objective)
+    assert with_cuts.counters.cuts["cut-set"] > 0
+    assert 5 * with_cuts.counters.nodes <= without.counters.nodes
+
+
 def odd_lots(seed: int) -> Problem:
     """Return periods with all that chains may have: losses, returns, safety stock, lost sales, turned rows, circles."""
     rng = np.random.default_rng(seed)
@@ -98,21 +129,116 @@ def odd_lots(seed: int) -> Problem:
     return Problem.build(np.array(rows), low, high, lower, upper, costs, kinds)
 
 
-def test_paths_leave_no_whole_plan_out() -> None:
-    cut: Counter[str] = Counter()
-    plans = 0
+def odd_levels(seed: int) -> Problem:
+    """Return products and a part of theirs: ways of making that draw differently, needs of parts, rows turned and scaled."""
+    rng = np.random.default_rng(seed)
+    two = seed % 2
+    two = seed % 2
+    count, ways = 3 - two, 2 + two  # one or two ways of making the product, one of making the part
+    close = np.arange(ways * count).reshape(ways, count)
+    make = close + ways * count
+    keep = 2 * ways * count + np.arange(2 * count).reshape(2, count)
+    n = 2 * ways * count + 2 * count
+    rows, low, high = [], [], []
+
+    def row(columns: list[int], values: list[float], least: float, most: float) -> None:
+        factor = rng.choice([-2.0, -1.0, 1.0, 1.0])
+        dense = np.zeros(n)
+        dense[columns] = values
+        rows.append(factor * dense)
+        low.append(min(factor * least, factor * most))
+        high.append(max(factor * least, factor * most))
+
+    draws = rng.integers(1, 3, 2).astype(float)
+    for t in range(count):
+        for level, ins, outs in ((0, range(ways - 1), ()), (1, (ways - 1,), range(ways - 1))):
+            columns = [make[k, t] for k in ins] + [make[k, t] for k in outs] + [keep[level, t]]
+            values = [float(rng.integers(1, 3)) for _ in ins] + [-draws[k] for k in outs] + [-1.0]
+            if t:
+                columns.append(keep[level, t - 1])
+                values.append(1.0)
+            need = float(rng.integers(0, 7)) * (level == 0 or seed % 4 > 1)
+            row(columns, values, need, need if seed % 3 else need + 5.0)
+        for k in range(ways):
+            row([make[k, t], close[k, t]], [1.0, -float(rng.integers(12, 30))], -inf, 0.0)
+    lower = np.zeros(n)
+    lower[keep] = rng.integers(0, 2, keep.shape)
+    upper = np.concatenate((np.ones(ways * count), np.full(n - ways * count, inf)))
+    costs = np.concatenate((rng.integers(4, 15, ways * count), rng.uniform(0, 1, n - ways * count)))
+    kinds = np.concatenate((np.full(ways * count, INTEGER), np.zeros(n - ways * count)))
+    return Problem.build(np.array(rows), low, high, lower, upper, costs, kinds)
+
+
+def odd_network(seed: int) -> Problem:
+    """Return a network of arcs to be opened: limited and free ones, least flows, gains, nodes with room, rows turned."""
+    rng = np.random.default_rng(seed)
+    nodes, arcs = 5, 7
+    ends = np.array([rng.choice(nodes, 2, replace=False) for _ in range(arcs + 2)])  # the last two need nothing
+    supply = rng.integers(-6, 7, nodes).astype(float)
+    supply[0] -= supply.sum()
+    rows, low, high = [], [], []
+    for k in range(nodes):
+        row = np.zeros(2 * arcs + 2 + nodes)
+        flows = np.concatenate((np.arange(arcs, 2 * arcs), np.arange(2 * arcs, 2 * arcs + 2)))
+        row[flows] = (ends[:, 0] == k) * 1.0 - (ends[:, 1] == k) * (1.0 if seed % 2 else 0.5)
+        row[2 * arcs + 2 + k] = -np.sign(supply[k]) or 1.0  # what is missed, or left over
+        factor = rng.choice([-1.0, 1.0, 2.0])
+        loose = 2.0 if rng.random() < 0.3 else 0.0
+        rows.append(factor * row)
+        low.append(min(factor * supply[k], factor * (supply[k] + loose)))
+        high.append(max(factor * supply[k], factor * (supply[k] + loose)))
+    for a in range(arcs):
+        row = np.zeros(2 * arcs + 2 + nodes)
+        row[[arcs + a, a]] = 1.0, -float(rng.choice([4.0, 9.0, 30.0]))
+        rows.append(row)
+        low.append(-inf)
+        high.append(0.0)
+    upper = np.concatenate((np.ones(arcs), np.full(arcs + 2 + nodes, 40.0)))
+    costs = np.concatenate((rng.integers(3, 20, arcs), rng.uniform(0, 2, arcs + 2), np.full(nodes, 12.0)))
+    kinds = np.concatenate((np.full(arcs, INTEGER), np.zeros(arcs + 2 + nodes)))
+    return Problem.build(np.array(rows), low, high, np.zeros(len(upper)), upper, costs, kinds)
+
+
+def cuts_at_random(problem: Problem, seed: int) -> list[Cut]:
+    """Return what paths and cut-sets say at points where much flows and little is set up, and elsewhere."""
+    tight = Tightening(problem, Domain(problem), complete=False)
+    p, lower, upper = tight.tightened(), tight.lower, tight.upper
+    ties = Ties.of(lower, upper, tight.variable_bounds)
+    asked = needs(p, p.by_rows(), ties)
+    kinds = Paths(p, ties, asked), Cutsets(p, ties, asked)
+    rng = np.random.default_rng(seed)
+    found: list[Cut] = []
+    for most in (0.02, 0.1, 0.1, 0.3, 0.3, 1.0):
+        share = rng.random(p.n) * np.where(tight.whole, most, rng.choice([0.01, 0.2]))
+        point = lower + share * np.minimum(upper - lower, 40.0)
+        frame = Frame(p, point, lower, upper, tight.whole != 0, tight.variable_bounds)
+        found += [cut for rows in kinds for cut in rows.cuts(frame)]
+    return found
+
+
+@pytest.mark.parametrize(
+    ("draw", "fewest"),
+    [(odd_lots, {"path": 100}), (odd_levels, {"path": 100, "cut-set": 50}), (odd_network, {"cut-set": 100})],
+)
+def test_what_needs_a_set_up_leaves_no_plan_out(draw: Callable[[int], Problem], fewest: dict[str, int]) -> None:
+    counts: Counter[str] = Counter()
     for seed in range(20):
-        problem = odd_lots(seed)
-        state = after_root(problem)
-        cut.update(state.cut_counts)
+        problem = draw(seed)
+        cuts = cuts_at_random(problem, seed)
+        counts.update(cut.kind for cut in cuts)
         whole, kinds = problem.kinds == INTEGER, np.zeros_like(problem.kinds)
-        for point, fixed in left_by_root(state, whole_plans(problem)):
-            plans += 1
+        for point in whole_plans(problem):
             low, high = np.where(whole, point, problem.lower), np.where(whole, point, problem.upper)
-            there = replace(problem, lower=low, upper=high, kinds=kinds)
-            assert solve(fixed).objective == pytest.approx(solve(there).objective, abs=1e-6), (seed, point)
-    assert cut["path"] >= 20
-    assert plans >= 130
+            there = LinearSolver(replace(problem, lower=low, upper=high, kinds=kinds))
+            for cut in cuts:
+                costs = np.zeros(problem.n)
+                costs[cut.columns] = -cut.values
+                there.change_costs(slice(None), costs)
+                most = there.solve()
+                assert most.status == "optimal"
+                assert -most.objective <= cut.limit + 1e-7, (seed, cut.kind, point)
+    for kind, least in fewest.items():
+        assert counts[kind] >= least, counts
 
 
 @pytest.mark.parametrize("structure", STRUCTURES)

@@ -7,8 +7,10 @@ from scipy.sparse import csr_matrix
 
 from ruddock.engine.outcome import BASIC, Outcome
 from ruddock.engine.tree.cuts.combinatorial import clique_cuts, covers, implied_bounds
+from ruddock.engine.tree.cuts.cutsets import Cutsets
 from ruddock.engine.tree.cuts.frame import Cut, Frame, chosen
 from ruddock.engine.tree.cuts.halves import halves
+from ruddock.engine.tree.cuts.needs import Ties, needs
 from ruddock.engine.tree.cuts.paths import Paths
 from ruddock.engine.tree.cuts.rounding import summed_rows, tableau_rows
 from ruddock.engine.tree.state import SearchState
@@ -28,7 +30,7 @@ def cut_root(state: SearchState, outcome: Outcome) -> Outcome:
     own, limits = state.relaxation.problem.m, state.effort.limits
     values = [outcome.objective]
     misses = np.zeros(own, np.int64)
-    paths = Paths(state.relaxation.problem, state.bounds.lower, state.bounds.upper, _variable_bounds(state))
+    asking = _asking(state)
     n, entries = state.problem.n, MOST_ENTRIES + state.relaxation.problem.nonzeros
     most = MOST_CUTS + int(SHARE * (own + n))
     for _ in range(INNER_ROUNDS if state.options.inner else ROUNDS):
@@ -37,7 +39,7 @@ def cut_root(state: SearchState, outcome: Outcome) -> Outcome:
             break
         if state.effort.stopped() or limits.elapsed() > SECONDS_SHARE * limits.seconds:
             break
-        cuts = chosen(_separated(state, outcome, misses, paths), n, most, entries)
+        cuts = chosen(_separated(state, outcome, misses, asking), n, most, entries)
         if not cuts:
             break
         _drop_slack(state, outcome, own)
@@ -64,7 +66,17 @@ def _variable_bounds(state: SearchState) -> list[VariableBound]:
     return state.tightening.variable_bounds if state.tightening is not None else []
 
 
-def _separated(state: SearchState, outcome: Outcome, misses: np.ndarray, paths: Paths) -> list[Cut]:
+def _asking(state: SearchState) -> list[Paths | Cutsets]:
+    """Return what is known of rows that ask for something to be set up or opened."""
+    problem = state.relaxation.problem
+    ties = Ties.of(state.bounds.lower, state.bounds.upper, _variable_bounds(state))
+    if not ties.tied.any():
+        return []
+    asked = needs(problem, problem.by_rows(), ties)
+    return [Paths(problem, ties, asked), Cutsets(problem, ties, asked)]
+
+
+def _separated(state: SearchState, outcome: Outcome, misses: np.ndarray, asking: list[Paths | Cutsets]) -> list[Cut]:
     """Return all kinds of cuts that the point breaks."""
     assert outcome.x is not None
     bounds = _variable_bounds(state)
@@ -78,7 +90,7 @@ def _separated(state: SearchState, outcome: Outcome, misses: np.ndarray, paths: 
         state.effort.stopped,
     )
     cuts = tableau_rows(frame, state.relaxation.solver) + summed_rows(frame, misses) + covers(frame)
-    cuts += paths.cuts(frame) + implied_bounds(frame, bounds) + halves(frame)
+    cuts += [cut for rows in asking for cut in rows.cuts(frame)] + implied_bounds(frame, bounds) + halves(frame)
     if state.tightening is not None:
         cuts += clique_cuts(frame, state.tightening.cliques)
     return cuts

@@ -2,7 +2,7 @@
 
 Rows ``stock before + inflows >= need + stock after`` form a chain where the stock after one is the stock before the
 next. In the periods k to l every inflow counts for what it is or, where it needs a binary column to be one, for the
-need from its own period to l times that column. All these, with the stock before k, are at least the need from k to l
+need from its own period to l times that column. All these, with the stocks before k, are at least the need from k to l
 (Barany, Van Roy and Wolsey 1984, by whom no others are needed for one good without limits of capacity; Van Roy and
 Wolsey 1987 for paths of networks).
 """
@@ -16,13 +16,13 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from ruddock.engine.tree.cuts.frame import Cut, Frame
-from ruddock.engine.tree.tighten import VariableBound
+from ruddock.engine.tree.cuts.needs import EVER, Needs, Pairs, Ties
 from ruddock.problem import Floats, Problem
 
 FAR = 50  # rows without a direction of their own between two that have one, at most
 LONGEST = 300  # rows of a chain; a longer one is taken in pieces
 AT_ONCE = 500_000  # pairs of an inflow and a last row that are looked at at once
-EVER = 2.0  # for a binary column, where none is needed
+SAME = 1e-12  # relative: what comes out of one row and goes into the next is the same
 VIOLATED = 1e-4  # distance of the point from a cut, below which none is built
 
 
@@ -34,119 +34,79 @@ class Chain(NamedTuple):
     rows : int array, shape (T,)
     scale : float array, shape (T,)
         What each row is multiplied by, so that it asks for its need at least and that stocks cancel.
-    stock : int array, shape (T,)
-        The column of the stock before each row; -1 where there is none.
     """
 
     rows: np.ndarray
     scale: Floats
-    stock: np.ndarray
-
-
-class Ties(NamedTuple):
-    """What columns need to leave their lower bounds.
-
-    Attributes
-    ----------
-    binary : int array
-        The binary column that sets each free; -1 for none.
-    by_one : bool array
-        Whether it does so at one, otherwise at zero.
-    """
-
-    binary: np.ndarray
-    by_one: np.ndarray
 
 
 class Paths:
-    """The chains of a problem.
+    """The chains of a problem."""
 
-    Parameters
-    ----------
-    problem : Problem
-    lower, upper : float arrays
-        Bounds of columns that hold everywhere.
-    bounds : list of VariableBound
-    """
-
-    def __init__(self, problem: Problem, lower: Floats, upper: Floats, bounds: list[VariableBound]) -> None:
-        self._lower, self._ties = lower.copy(), _ties(lower, upper, bounds)
-        self._batches: list[_Batch] = []
-        if (self._ties.binary >= 0).any():
-            rows = problem.matrix().tocsr()
-            chains = sorted(_chains(problem, rows, lower, self._ties.binary >= 0), key=lambda chain: -len(chain.rows))
-            self._batches = [_Batch(part, problem, rows, lower) for part in _parts(chains, rows)]
+    def __init__(self, problem: Problem, ties: Ties, asked: Needs) -> None:
+        self._ties = ties
+        chains = sorted(_chains(problem, asked, ties.tied), key=lambda chain: -len(chain.rows))
+        self._batches = [_Batch(part, asked, ties.lower) for part in _parts(chains, asked.rows)]
 
     def cuts(self, frame: Frame) -> list[Cut]:
         """Return, for each row that a chain may end with, the path that the point breaks most."""
-        binary, by_one = self._ties
-        above = np.maximum(frame.x - self._lower, 0.0)
-        value = np.clip(frame.x[binary], 0.0, 1.0)
-        ready = np.where(binary < 0, EVER, np.where(by_one, value, 1.0 - value))
+        above, ready = self._ties.at(frame.x)
         found: list[Cut] = []
         for batch in self._batches:
-            for k, first, last in batch.broken(above, ready):
+            for path in batch.broken(above, ready):
                 if frame.stopped():
                     return found
-                cut = self._cut(frame, batch, (k, first, last), above, ready)
+                cut = self._cut(frame, batch, *path)
                 if cut is not None:
                     found.append(cut)
         return found
 
-    def _cut(self, frame: Frame, batch: _Batch, path: tuple[int, int, int], above: Floats, ready: Floats) -> Cut | None:
-        k, first, last = path
+    def _cut(self, frame: Frame, batch: _Batch, k: int, first: int, last: int) -> Cut | None:
         columns, values, need = batch.inflows(k, first, last)
-        tied = (self._ties.binary[columns] >= 0) & (need * ready[columns] < values * above[columns])
-        own, binary, by_one = columns[~tied], self._ties.binary[columns[tied]], self._ties.by_one[columns[tied]]
-        amount = need[tied]
-        items = np.concatenate((own, binary))
-        weights = np.concatenate((values[~tied], np.where(by_one, amount, -amount)))
-        least = batch.total[k, last + 1] - batch.total[k, first]
-        least += float(values[~tied] @ self._lower[own]) - float(amount[~by_one].sum())
-        stock, through = int(batch.stock[k, first]), float(batch.through[k, first])
-        if stock >= 0:
-            items, weights = np.append(items, stock), np.append(weights, through)
-            least += through * float(self._lower[stock])
-        if len(set(items.tolist())) < len(items):  # inflows that share a binary column
-            items, places = np.unique(items, return_inverse=True)
-            weights = np.bincount(places, weights)
-        return frame.cut(items.astype(np.int32), -1.0 * weights, -float(least), "path", batch.size[k])
+        stock, through = batch.stocks(k, first)
+        columns, values = np.concatenate((columns, stock)), np.concatenate((values, through))
+        total = float(batch.total[k, last + 1] - batch.total[k, first])
+        need = np.concatenate((need, np.full(len(stock), max(total, 0.0))))
+        return self._ties.cut(frame, columns, values, need, total, "path", float(batch.size[k]))
 
 
 class _Batch:
     """Chains that are looked at together, the shorter ones filled up to the length of the longest."""
 
-    def __init__(self, chains: list[Chain], problem: Problem, rows: csr_matrix, lower: Floats) -> None:
+    def __init__(self, chains: list[Chain], asked: Needs, lower: Floats) -> None:
         count, longest = len(chains), max(len(chain.rows) for chain in chains)
         self._shape = count, longest
         self.total = np.zeros((count, longest + 1))
-        self.stock = np.full((count, longest), -1)
-        self.through = np.zeros((count, longest))
         self.size = np.zeros(count)
         self._lengths = np.array([len(chain.rows) for chain in chains])
-        columns, values, places = [], [], []
+        inflows: list[tuple[np.ndarray, Floats, np.ndarray]] = []
+        stocks: list[tuple[np.ndarray, Floats, np.ndarray]] = []
         for k, chain in enumerate(chains):
             length = len(chain.rows)
-            part = rows[chain.rows]
+            part = asked.rows[chain.rows]
             at = np.repeat(np.arange(length), np.diff(part.indptr))
             a = part.data * chain.scale[at]
-            low = np.where(chain.scale > 0, problem.row_lower[chain.rows], problem.row_upper[chain.rows]) * chain.scale
             shift = a * lower[part.indices]
-            need = low - np.bincount(at, shift, length)
+            need = asked.limit[chain.rows] * chain.scale - np.bincount(at, shift, length)
             self.total[k, 1 : length + 1] = np.cumsum(need)
             self.total[k, length + 1 :] = self.total[k, length]
             # each sum of needs is off by at most so many roundings of all terms
-            self.size[k] = (1 + length**2 / 16) * (float(np.abs(low).sum()) + float(np.abs(shift).sum()))
-            before = part.indices == chain.stock[at]
-            self.stock[k, :length] = chain.stock
-            self.through[k, at[before]] = a[before]
-            inflow = (a > 0) & ~before
-            columns.append(part.indices[inflow])
-            values.append(a[inflow])
-            places.append(k * longest + at[inflow])
-        self._columns, self._values = np.concatenate(columns), np.concatenate(values)
-        self._places = np.concatenate(places)
-        self._starts = np.searchsorted(self._places, np.arange(count * longest + 1))
+            terms = float(asked.size[chain.rows] @ np.abs(chain.scale)) + float(np.abs(shift).sum())
+            self.size[k] = (1 + length**2 / 16) * terms
+            before = _passed_on(at, part.indices, a)
+            for found, held in ((inflows, (a > 0) & ~before), (stocks, before)):
+                found.append((part.indices[held], a[held], k * longest + at[held]))
+        self._columns, self._values, self._places = (np.concatenate(parts) for parts in zip(*inflows, strict=True))
+        self._stock, self._through, self._stands = (np.concatenate(parts) for parts in zip(*stocks, strict=True))
+        everywhere = np.arange(count * longest + 1)
+        self._starts = np.searchsorted(self._places, everywhere)
+        self._stock_starts = np.searchsorted(self._stands, everywhere)
+
+    def stocks(self, k: int, row: int) -> tuple[np.ndarray, Floats]:
+        """Return the stocks before a row of a chain, and their coefficients."""
+        at = k * self._shape[1] + row
+        part = slice(self._stock_starts[at], self._stock_starts[at + 1])
+        return self._stock[part], self._through[part]
 
     def inflows(self, k: int, first: int, last: int) -> tuple[np.ndarray, Floats, Floats]:
         """Return inflows of some rows of a chain, their coefficients, and the need from their own row to the last."""
@@ -173,9 +133,13 @@ class _Batch:
         after = np.arange(longest)[None, :] >= row[:, None]
         counted = np.where(after, np.where(by_binary, tied, own), 0.0)
         weight = np.where(after, np.where(by_binary, until, self._values[:, None]) ** 2, 0.0)
-        stock = np.where(self.stock >= 0, self.through * above[self.stock], 0.0)
-        met = self._from_first(counted) + stock[:, :, None]
-        norm = np.sqrt(self._from_first(weight) + (self.through**2)[:, :, None])
+        size = self._shape[0] * longest
+        stock, through = (
+            np.bincount(self._stands, terms, size).reshape(self._shape)[:, :, None]
+            for terms in (self._through * above[self._stock], self._through**2)
+        )
+        met = self._from_first(counted) + stock
+        norm = np.sqrt(self._from_first(weight) + through)
         lacking = self.total[:, None, 1:] - self.total[:, :-1, None] - met
         distance = lacking / np.maximum(norm, 1e-9)
         distance[:, np.tril(np.ones((longest, longest), bool), -1)] = 0.0  # the first row after the last
@@ -218,54 +182,29 @@ def _parts(chains: list[Chain], rows: csr_matrix) -> Iterator[list[Chain]]:
         yield part
 
 
-def _ties(lower: Floats, upper: Floats, bounds: list[VariableBound]) -> Ties:
-    """Return which columns are at their lower bounds unless a binary column is one, or zero."""
-    binary, by_one = np.full(len(lower), -1), np.ones(len(lower), bool)
-    for bound in bounds:
-        j, y = bound.column, bound.binary
-        if bound.upper and lower[y] == 0.0 and upper[y] == 1.0 and lower[j] < upper[j]:
-            if bound.at_zero <= lower[j]:
-                binary[j], by_one[j] = y, True
-            elif bound.at_one <= lower[j]:
-                binary[j], by_one[j] = y, False
-    return Ties(binary, by_one)
+def _passed_on(row: np.ndarray, column: np.ndarray, value: Floats) -> np.ndarray:
+    """Say which entries of a chain's rows are stocks that the row before hands on, and no other row touches."""
+    order = np.lexsort((row, column))
+    first, second = order[:-1], order[1:]
+    same = column[first] == column[second]
+    pair = same & (row[second] == row[first] + 1) & (value[second] > 0)
+    pair &= np.abs(value[first] + value[second]) <= SAME * value[second]
+    pair[1:] &= ~same[:-1]
+    pair[:-1] &= ~same[1:]
+    result = np.zeros(len(row), bool)
+    result[second[pair]] = True
+    return result
 
 
-def _chains(problem: Problem, matrix: csr_matrix, lower: Floats, tied: np.ndarray) -> list[Chain]:
-    """Return chains of rows, none of them in two.
-
-    Rows into which tied columns flow ask for a need where they are limited from that side; equations without
-    tied columns may be read either way, as their neighbours are.
-    """
-    m = problem.m
-    owner = np.repeat(np.arange(m), np.diff(matrix.indptr))
-    into = np.bincount(owner, tied[matrix.indices] & (matrix.data > 0), m) > 0
-    out_of = np.bincount(owner, tied[matrix.indices] & (matrix.data < 0), m) > 0
-    sign = into.astype(float) - out_of
-    limited = np.isfinite(np.where(sign > 0, problem.row_lower, np.where(sign < 0, problem.row_upper, np.nan)))
-    either = ~into & ~out_of & (problem.row_lower == problem.row_upper)
-    usable = (limited | either) & (np.bincount(owner, ~np.isfinite(lower[matrix.indices]), m) == 0)
-    links = usable[owner] & ~tied[matrix.indices]
-    return _linked(sign, _pairs(owner[links], matrix.indices[links], matrix.data[links]))
+def _chains(problem: Problem, asked: Needs, tied: np.ndarray) -> list[Chain]:
+    """Return chains of rows, none of them in two."""
+    column = np.repeat(np.arange(problem.n), np.diff(problem.starts))
+    links = asked.usable[problem.indices] & ~tied[column]
+    found = Pairs.of(problem.indices[links], column[links], problem.values[links])
+    return _linked(asked.sign.copy(), found)
 
 
-class _Pairs(NamedTuple):
-    """Columns that are in two rows: both rows, and both coefficients."""
-
-    column: np.ndarray
-    rows: np.ndarray
-    values: Floats
-
-
-def _pairs(row: np.ndarray, column: np.ndarray, value: Floats) -> _Pairs:
-    order = np.argsort(column, kind="stable")
-    column, row, value = column[order], row[order], value[order]
-    first = np.flatnonzero(np.concatenate(([True], column[1:] != column[:-1]))) if len(column) else np.zeros(0, int)
-    two = first[np.diff(np.append(first, len(column))) == 2]
-    return _Pairs(column[two], np.stack((row[two], row[two + 1])), np.stack((value[two], value[two + 1])))
-
-
-def _linked(sign: Floats, pairs: _Pairs) -> list[Chain]:
+def _linked(sign: Floats, pairs: Pairs) -> list[Chain]:
     """Return the chains that columns in two rows form, out of one and into the other."""
     column, rows, values = pairs
     for _ in range(FAR):
@@ -284,8 +223,8 @@ def _linked(sign: Floats, pairs: _Pairs) -> list[Chain]:
     ratio = -(values[source, along] / values[1 - source, along])[good]
     for side in (0, 1):  # one stock before a row, and one after it
         keep = np.sort(np.unique((out_of, into)[side], return_index=True)[1])
-        out_of, into, ratio, good = out_of[keep], into[keep], ratio[keep], good[keep]
-    after = {int(a): (int(b), float(r), int(j)) for a, b, r, j in zip(out_of, into, ratio, column[good], strict=True)}
+        out_of, into, ratio = out_of[keep], into[keep], ratio[keep]
+    after = {int(a): (int(b), float(r)) for a, b, r in zip(out_of, into, ratio, strict=True)}
     heads = np.setdiff1d(out_of, into)
     chains: list[Chain] = []
     for head in (*heads.tolist(), *out_of.tolist()):  # what is left after the heads goes round in circles
@@ -294,18 +233,16 @@ def _linked(sign: Floats, pairs: _Pairs) -> list[Chain]:
     return chains
 
 
-def _walk(row: int, scale: float, after: dict[int, tuple[int, float, int]]) -> Iterator[Chain]:
+def _walk(row: int, scale: float, after: dict[int, tuple[int, float]]) -> Iterator[Chain]:
     """Follow stocks from a row on, and take them out of what is left; return the chain in pieces."""
-    rows, scales, stock = [row], [scale], [-1]
+    rows, scales = [row], [scale]
     while row in after:
-        row, ratio, column = after.pop(row)
+        row, ratio = after.pop(row)
         if row == rows[0]:
-            stock[0] = column
             break
         rows.append(row)
         scales.append(scales[-1] * ratio)
-        stock.append(column)
     for begin in range(0, len(rows), LONGEST):
         part = slice(begin, begin + LONGEST)
         if len(rows[part]) > 1:
-            yield Chain(np.array(rows[part]), np.array(scales[part]), np.array(stock[part]))
+            yield Chain(np.array(rows[part]), np.array(scales[part]))
