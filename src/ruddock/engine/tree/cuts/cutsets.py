@@ -110,7 +110,8 @@ def _nodes(problem: Problem, ties: Ties, asked: Needs) -> _Nodes:
     row, value = problem.indices, problem.values
     pays = np.zeros(problem.n, bool)
     pays[ties.binary[ties.tied]] = True
-    own = (problem.row_lower == problem.row_upper) | asked.usable
+    into, out_of = (np.bincount(row, ties.tied[column] & (sign * value > 0), m) > 0 for sign in (1.0, -1.0))
+    own = (problem.row_lower == problem.row_upper) | asked.usable | (into & out_of)
     own &= np.bincount(row, ~np.isfinite(ties.lower[column]) | pays[column], m) == 0
     held = own[row]
     pairs = Pairs.of(row[held], column[held], value[held])
