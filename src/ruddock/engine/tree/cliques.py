@@ -1,56 +1,95 @@
-"""Cliques: values of binary columns of which at most one can hold, found in rows and by probing."""
+"""Cliques: values of binary columns of which at most one can hold, found in rows and by probing.
+
+Two values that exclude each other are an implication: where one holds, the other does not. So this is the implication
+graph of the binary columns, kept as cliques.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 
 import numpy as np
 from scipy.sparse import csr_matrix
 
-from ruddock.problem import INTEGER, Floats, Problem
+from ruddock.engine.tree.conflicts import Conflicts
+from ruddock.problem import INTEGER, Floats, Ints, Problem
 
-MOST_EDGES = 500_000
+MOST = 10_000_000  # members of all cliques
 SAME = 1e-9
 
 
 class Cliques:
-    """A graph of literals that exclude each other; literal ``2j`` is column j at one, ``2j + 1`` column j at zero."""
+    """Literals that exclude each other; literal ``2j`` is column j at one, ``2j + 1`` column j at zero."""
 
     def __init__(self, n: int) -> None:
         self.n = n
-        self._known: set[tuple[int, ...]] = set()
-        self._neighbours: dict[int, set[int]] = {}
-        self._edges = 0
+        self._known: dict[bytes, np.ndarray] = {}
+        self._pairs: list[np.ndarray] = []
+        self._members = 0
+        self._conflicts: Conflicts | None = None
 
-    def add_edge(self, first: int, first_one: bool, second: int, second_one: bool) -> None:
-        """Record that two values exclude each other."""
-        self._join(2 * first + (not first_one), 2 * second + (not second_one))
-
-    def add(self, literals: tuple[int, ...]) -> None:
+    def add(self, literals: np.ndarray) -> None:
         """Record that at most one of the literals can hold."""
-        literals = tuple(sorted(literals))
-        if literals in self._known or self._edges > MOST_EDGES:
-            return
-        self._known.add(literals)
-        if len(literals) <= 400:
-            for k, a in enumerate(literals):
-                for b in literals[k + 1 :]:
-                    self._join(a, b)
+        literals = np.sort(literals).astype(np.int32)
+        key = literals.tobytes()
+        if key not in self._known and self._may(len(literals)):
+            self._known[key] = literals
 
-    def _join(self, a: int, b: int) -> None:
-        if self._edges <= MOST_EDGES and b not in self._neighbours.setdefault(a, set()):
-            self._neighbours[a].add(b)
-            self._neighbours.setdefault(b, set()).add(a)
-            self._edges += 1
+    def add_pairs(self, literal: int, others: np.ndarray) -> None:
+        """Record that a literal excludes each of some others."""
+        if len(others) and self._may(2 * len(others)):
+            self._pairs.append(np.stack((np.full(len(others), literal), others), axis=1).astype(np.int32))
 
-    def neighbours(self, literal: int) -> set[int]:
-        """Return the literals that exclude one."""
-        return self._neighbours.get(literal, set())
+    def _may(self, members: int) -> bool:
+        """Count members if there is room for them; say whether there is."""
+        if self._members + members > MOST:
+            return False
+        self._members += members
+        self._conflicts = None
+        return True
 
-    def exclude(self, literal: int, members: Iterable[int]) -> bool:
-        """Say whether a literal excludes all the members."""
-        neighbours = self.neighbours(literal)
-        return all(member in neighbours for member in members)
+    @property
+    def conflicts(self) -> Conflicts:
+        """What excludes what."""
+        if self._conflicts is None:
+            self._build()
+        assert self._conflicts is not None
+        return self._conflicts
+
+    @property
+    def degrees(self) -> np.ndarray:
+        """By literal, how many others it excludes; those that it does twice count twice."""
+        if self._conflicts is None:
+            self._build()
+        return self._degrees
+
+    def _build(self) -> None:
+        pairs = np.concatenate(self._pairs) if self._pairs else np.zeros((0, 2), np.int32)
+        sizes = np.array([len(literals) for literals in self._known.values()] + [2] * len(pairs), np.int64)
+        members = np.concatenate((*self._known.values(), pairs.ravel()))
+        starts = np.concatenate(([0], np.cumsum(sizes))).astype(np.int32)
+        owner = np.repeat(np.arange(len(sizes)), sizes)
+        order = np.argsort(members, kind="stable")
+        owner_starts = np.searchsorted(members[order], np.arange(2 * self.n + 1)).astype(np.int32)
+        self._degrees = np.bincount(members, sizes[owner] - 1, 2 * self.n).astype(np.int64)
+        self._conflicts = Conflicts(2 * self.n, starts, members, owner_starts, owner[order].astype(np.int32))
+
+    def excluded(self, literal: int) -> np.ndarray:
+        """Return the literals that one excludes."""
+        count = self.conflicts.excluded(literal)
+        return np.array(self.conflicts.touched[:count])
+
+    def grown(self, literals: Ints, worths: Floats | None = None, least: float = 0.0) -> np.ndarray:
+        """Return a clique with some literals, which exclude each other, and as many others as can be.
+
+        Parameters
+        ----------
+        worths : float array, shape (2 n,)
+            Literals worth more than ``least`` come first, the others after them, those that exclude most first.
+        """
+        worths = np.zeros(2 * self.n) if worths is None else worths
+        size = self.conflicts.grow(literals.astype(np.int32), worths, self.degrees, least)
+        return np.array(self.conflicts.clique[:size])
 
     def add_rows(
         self, problem: Problem, lower: Floats, upper: Floats, stopped: Callable[[], bool] = lambda: False
@@ -84,7 +123,7 @@ class Cliques:
         if count == 0:
             return
         chosen = order[: count + 1]
-        self.add(tuple(int(2 * columns[k] + (not positive[k])) for k in chosen))
+        self.add(2 * columns[chosen] + ~positive[chosen])
 
     def values(self, x: Floats) -> Floats:
         """Return the value of every literal at a point."""

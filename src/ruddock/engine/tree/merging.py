@@ -10,7 +10,7 @@ from scipy.sparse import csc_matrix, csr_matrix, vstack
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.problem import INTEGER, Floats, Problem
 
-WORK = 2_000_000  # pairs looked at
+WORK = 50_000_000  # entries looked at
 GLANCE = 64  # rows between two looks at the limits
 MOST_GROWN = 20_000  # rows that are grown
 
@@ -78,23 +78,14 @@ def _clique_rows(
 def _grown(rows: list[tuple[int, ...]], cliques: Cliques, stopped: Callable[[], bool]) -> list[tuple[int, ...]]:
     """Grow each row by literals that exclude all of its own, those with most neighbours first."""
     result = []
-    work = 0
+    before = cliques.conflicts.work
     for number, members in enumerate(rows):
         if number % GLANCE == 0 and stopped():
             return rows
-        common = min((cliques.neighbours(k) for k in members), key=len)
-        candidates = [k for k in common if k not in members]
-        work += len(candidates) * len(members)
-        if not candidates or work > WORK:
+        if cliques.conflicts.work - before > WORK:
             result.append(members)
-            continue
-        near = [k for k in candidates if cliques.exclude(k, members)]
-        clique = list(members)
-        for k in sorted(near, key=lambda k: (-len(cliques.neighbours(k)), k)):
-            # a column beside its own opposite says something else: that all others are out
-            if cliques.exclude(k, clique[len(members) :]) and (k ^ 1) not in clique:
-                clique.append(k)
-        result.append(tuple(sorted(clique)))
+        else:
+            result.append(tuple(sorted(cliques.grown(np.array(members)).tolist())))
     return result
 
 

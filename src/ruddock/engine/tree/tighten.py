@@ -28,6 +28,7 @@ ROUNDS = 8
 RELAX = 1e-7  # implied bounds of continuous columns are left this much room, beside their size
 MOST_PROBED = 2000  # binary columns that are tried both ways
 PROBING_WORK = 20_000_000  # entries that probing looks at, at most
+PATIENCE = 2_000_000  # entries that it looks at without learning anything
 PROPAGATION_WORK, PORTIONS = 20_000_000, 4  # entries that propagation looks at, at most, and in how many portions
 MOST_BOUNDS = 100_000  # taken from rows
 SAME = 1e-9
@@ -205,8 +206,11 @@ class Tightening:
         weights = np.diff(self.problem.starts)[binaries]
         order = binaries[np.argsort(-weights, kind="stable")][:MOST_PROBED]
         rows = propagator(self.problem)
+        known = Cliques(self.problem.n)
+        known.add_rows(self.problem, self.lower, self.upper, self.stopped)
+        learnt = 0
         for j in order.tolist():
-            if rows.work > PROBING_WORK or self.stopped():
+            if rows.work > min(PROBING_WORK, learnt + PATIENCE) or self.stopped():
                 return
             if self.lower[j] == self.upper[j]:
                 continue
@@ -215,13 +219,13 @@ class Tightening:
             if off is None and on is None:
                 self.infeasible = True
                 return
-            known = on if off is None else off if on is None else None
-            if known is not None:
-                self._take(*known)
+            sure = on if off is None else off if on is None else None
+            if sure is not None:
+                self._take(*sure)
                 if self.infeasible:
                     return
-            elif off is not None and on is not None:
-                self._learn(j, off, on)
+            if sure is not None or (off is not None and on is not None and self._learn(j, off, on, known)):
+                learnt = rows.work
 
     def _tried(self, rows: Propagator, column: int, value: float) -> Implied | None:
         """Return what follows for other columns from a value of one, and that value; None if it cannot be."""
@@ -234,25 +238,31 @@ class Tightening:
         rows.undo(self.lower, self.upper, 0)
         return None if count < 0 else found
 
-    def _learn(self, j: int, off: Implied, on: Implied) -> None:
-        """Keep what either value of column ``j`` implies."""
+    def _learn(self, j: int, off: Implied, on: Implied, known: Cliques) -> bool:
+        """Keep what either value of column ``j`` implies; say whether that is more than was ``known``."""
+        bounds, news = len(self.variable_bounds), 0
         for value, (columns, lower, upper) in ((0, off), (1, on)):
-            for k, low, high in zip(columns.tolist(), lower.tolist(), upper.tolist(), strict=True):
-                if k == j or self.lower[k] == self.upper[k]:
-                    continue
-                if self.whole[k] and self.lower[k] == 0 and self.upper[k] == 1:
-                    if low == high:
-                        self.cliques.add_edge(j, value == 1, k, low == 0)
-                elif not self.semi[k]:
-                    self._bound_by(k, j, value, low, high)
+            before, after = self.lower[columns], self.upper[columns]
+            free = (columns != j) & (before < after)
+            binary = (self.whole[columns] != 0) & (before == 0) & (after == 1)
+            fixed = free & binary & (lower == upper)
+            literal = 2 * j + (value == 0)
+            excluded = np.setdiff1d(2 * columns[fixed] + (lower[fixed] != 0), known.excluded(literal))
+            self.cliques.add_pairs(literal, excluded)
+            news += len(excluded)
+            for t in np.flatnonzero(free & ~binary & ~self.semi[columns]).tolist():
+                self._bound_by(int(columns[t]), j, value, float(lower[t]), float(upper[t]))
         # what both values imply; a column that only one moves keeps its bounds
         both, of_off, of_on = np.intersect1d(off[0], on[0], assume_unique=True, return_indices=True)
         other = both != j
+        before, after = self.lower[both], self.upper[both]
         self._take(
             both[other],
             np.minimum(off[1][of_off], on[1][of_on])[other],
             np.maximum(off[2][of_off], on[2][of_on])[other],
         )
+        moved = (before < self.lower[both]) | (self.upper[both] < after)
+        return bool(news or len(self.variable_bounds) > bounds or moved.any())
 
     def _bound_by(self, k: int, j: int, value: int, low: float, high: float) -> None:
         """Keep bounds of column ``k`` that a value of the binary column ``j`` implies."""

@@ -11,6 +11,7 @@ from ruddock.problem import Floats
 
 SLACK = 0.1  # rows with more slack than this, beside their size, give no cover
 MOST_SEEDS = 200  # literals from which cliques are grown
+HELD = 1e-6  # value of a literal above which it counts
 
 
 def covers(frame: Frame) -> list[Cut]:
@@ -75,23 +76,16 @@ def clique_cuts(frame: Frame, cliques: Cliques) -> list[Cut]:
     value = cliques.values(frame.x)
     fractional = np.flatnonzero(frame.fraction > 1e-6)
     literals = np.concatenate((2 * fractional, 2 * fractional + 1))
-    literals = literals[value[literals] > 1e-6]
-    literals = np.array([k for k in literals.tolist() if cliques.neighbours(k)], np.intp)
+    literals = literals[(value[literals] > HELD) & (cliques.degrees[literals] > 0)]
     cuts = []
+    seen: set[bytes] = set()
     for seed in literals[np.argsort(-value[literals], kind="stable")][:MOST_SEEDS].tolist():
         if frame.stopped():
             break
-        near = sorted((k for k in cliques.neighbours(seed) if value[k] > 1e-6), key=lambda k: -value[k])
-        clique = [seed]
-        for k in near:
-            if cliques.exclude(k, clique[1:]):
-                clique.append(k)
-        if value[clique].sum() <= 1.0 + 1e-4:
+        members = np.sort(cliques.grown(np.array([seed]), value, HELD))
+        if value[members].sum() <= 1.0 + 1e-4 or members.tobytes() in seen:
             continue
-        for k in sorted(cliques.neighbours(seed)):
-            if k not in clique and cliques.exclude(k, clique):
-                clique.append(k)
-        members = np.array(clique)
+        seen.add(members.tobytes())
         limit = 1.0 - float((members % 2).sum())
         cut = frame.cut(members // 2, np.where(members % 2, -1.0, 1.0), limit, "clique")
         if cut is not None:
