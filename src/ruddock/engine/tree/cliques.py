@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from scipy.sparse import csr_matrix
 
 from ruddock.engine.tree.conflicts import Conflicts
 from ruddock.problem import INTEGER, Floats, Ints, Problem
@@ -79,38 +78,41 @@ class Cliques:
         count = self.conflicts.excluded(literal)
         return np.array(self.conflicts.touched[:count])
 
-    def grown(self, literals: Ints, worths: Floats | None = None, least: float = 0.0) -> np.ndarray:
+    def grown(
+        self, literals: Ints, worths: Floats | None = None, least: float = 0.0, total: float = -1.0
+    ) -> np.ndarray:
         """Return a clique with some literals, which exclude each other, and as many others as can be.
 
         Parameters
         ----------
         worths : float array, shape (2 n,)
             Literals worth more than ``least`` come first, the others after them, those that exclude most first.
+        total : what the clique must be worth more than; otherwise it is empty
         """
         worths = np.zeros(2 * self.n) if worths is None else worths
-        size = self.conflicts.grow(literals.astype(np.int32), worths, self.degrees, least)
+        size = self.conflicts.grow(literals.astype(np.int32), worths, self.degrees, least, total)
         return np.array(self.conflicts.clique[:size])
 
     def add_rows(
         self, problem: Problem, lower: Floats, upper: Floats, stopped: Callable[[], bool] = lambda: False
     ) -> None:
         """Find cliques in rows: the values of binary columns any two of which are too much for the row."""
-        rows = csr_matrix(problem.matrix())
+        rows = problem.by_rows()
+        owner, columns = np.repeat(np.arange(problem.m), np.diff(rows.indptr)), rows.indices
         binary = ((problem.kinds & INTEGER) != 0) & (lower == 0) & (upper == 1)
-        for i in np.flatnonzero(np.diff(rows.indptr) >= 2).tolist():
-            if stopped():
-                return
-            part = slice(rows.indptr[i], rows.indptr[i + 1])
-            columns, values = rows.indices[part], rows.data[part]
-            if binary[columns].sum() < 2:
-                continue
-            for sign, limit in ((1.0, problem.row_upper[i]), (-1.0, -problem.row_lower[i])):
-                if not np.isfinite(limit):
-                    continue
-                a = sign * values
-                least = float(np.where(a > 0, a * lower[columns], a * upper[columns]).sum())
-                if np.isfinite(least):
-                    self._from_knapsack(columns, np.abs(a), a > 0, binary[columns], limit - least)
+        largest = np.zeros(problem.m)
+        np.maximum.at(largest, owner, np.where(binary[columns], np.abs(rows.data), 0.0))
+        several = np.bincount(owner, binary[columns], problem.m) >= 2
+        for sign, limit in ((1.0, problem.row_upper), (-1.0, -problem.row_lower)):
+            a = sign * rows.data
+            least = np.bincount(owner, np.where(a > 0, a * lower[columns], a * upper[columns]), problem.m)
+            room = np.where(np.isfinite(limit) & np.isfinite(least), limit - least, np.inf)
+            for i in np.flatnonzero(several & (2.0 * largest > room)).tolist():
+                if stopped():
+                    return
+                part = slice(rows.indptr[i], rows.indptr[i + 1])
+                size, positive = np.abs(a[part]), a[part] > 0
+                self._from_knapsack(columns[part], size, positive, binary[columns[part]], float(room[i]))
 
     def _from_knapsack(
         self, columns: np.ndarray, size: Floats, positive: np.ndarray, binary: np.ndarray, room: float

@@ -13,9 +13,8 @@ cdef class Conflicts:
     cdef int epoch
     cdef readonly long long work
 
-    cdef void _grow(self, const double[::1] worth, const long long[::1] degree, double least) noexcept nogil
+    cdef void _grow(self, const double[::1] worth, const long long[::1] degree, double least, double wanted) noexcept nogil
     cdef void _join(self, int literal) noexcept nogil
     cdef bint _fits(self, int k) noexcept nogil
     cdef int _most_worth(self, const double[::1] worth, double least) noexcept nogil
     cdef int _most_known(self, const long long[::1] degree) noexcept nogil
-    cdef void _forget(self) noexcept nogil

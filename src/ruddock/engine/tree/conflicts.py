@@ -37,7 +37,7 @@ class Conflicts:
         self.count = self.size = self.epoch = 0
         self.work = 0
 
-    def grow(self, given, worths, degrees, least):
+    def grow(self, given, worths, degrees, least, total):
         """Grow a clique by literals that exclude all of its members, and each other; return its size.
 
         Parameters
@@ -45,38 +45,48 @@ class Conflicts:
         given : int32 array, the members that it has already
         worths : float array, by literal: those above ``least`` come first, in order of worth
         degrees : int64 array, by literal: of the others those with the most come first
-        least : float
+        least, total : float
+            What members are worth in all must be above ``total`` when no more come by their worth; otherwise the
+            size is 0.
         """
         first: cython.const[cython.int][::1] = given
         worth: cython.const[cython.double][::1] = worths
         degree: cython.const[cython.longlong][::1] = degrees
         low: cython.double = least
+        wanted: cython.double = total
         k: cython.int
         with cython.nogil:
             self.count = self.size = 0
             for k in range(first.shape[0]):
                 self._join(first[k])
+                wanted -= worth[first[k]]
             if self.size > 0:
-                self._grow(worth, degree, low)
-            self._forget()
+                self._grow(worth, degree, low, wanted)
         return self.size
 
     def excluded(self, literal):
         """List what a literal excludes in ``touched``; return how many those are."""
         self.count = self.size = 0
         self._join(literal)
-        self._forget()
+        self.inside[literal] = 0
         return self.count
 
-    def _grow(self, worth, degree, least):
+    def _grow(self, worth, degree, least, wanted):
+        t: cython.int
         k: cython.int = self._most_worth(worth, least)
         while k >= 0:
             self._join(k)
+            wanted -= worth[k]
             k = self._most_worth(worth, least)
-        k = self._most_known(degree)
-        while k >= 0:
-            self._join(k)
+        if wanted < 0.0:
             k = self._most_known(degree)
+            while k >= 0:
+                self._join(k)
+                k = self._most_known(degree)
+        for t in range(self.size):
+            self.inside[self.clique[t]] = 0
+        if wanted >= 0.0:
+            self.size = 0
 
     def _join(self, literal):
         """Take a literal into the clique, and count for all that it excludes."""
@@ -125,8 +135,3 @@ class Conflicts:
             if self._fits(k) and (best < 0 or degree[k] > degree[best] or (degree[k] == degree[best] and k < best)):
                 best = k
         return best
-
-    def _forget(self):
-        t: cython.int
-        for t in range(self.size):
-            self.inside[self.clique[t]] = 0

@@ -244,25 +244,33 @@ class Tightening:
         for value, (columns, lower, upper) in ((0, off), (1, on)):
             before, after = self.lower[columns], self.upper[columns]
             free = (columns != j) & (before < after)
+            if not free.any():
+                continue
             binary = (self.whole[columns] != 0) & (before == 0) & (after == 1)
             fixed = free & binary & (lower == upper)
-            literal = 2 * j + (value == 0)
-            excluded = np.setdiff1d(2 * columns[fixed] + (lower[fixed] != 0), known.excluded(literal))
-            self.cliques.add_pairs(literal, excluded)
-            news += len(excluded)
+            if fixed.any():
+                literal = 2 * j + (value == 0)
+                excluded = np.setdiff1d(2 * columns[fixed] + (lower[fixed] != 0), known.excluded(literal))
+                self.cliques.add_pairs(literal, excluded)
+                news += len(excluded)
             for t in np.flatnonzero(free & ~binary & ~self.semi[columns]).tolist():
                 self._bound_by(int(columns[t]), j, value, float(lower[t]), float(upper[t]))
-        # what both values imply; a column that only one moves keeps its bounds
+        if len(off[0]) > 1 and len(on[0]) > 1:
+            news += self._take_either(j, off, on)
+        return bool(news or len(self.variable_bounds) > bounds)
+
+    def _take_either(self, j: int, off: Implied, on: Implied) -> bool:
+        """Take what both values imply; a column that only one moves keeps its bounds. Say whether any moved."""
         both, of_off, of_on = np.intersect1d(off[0], on[0], assume_unique=True, return_indices=True)
         other = both != j
-        before, after = self.lower[both], self.upper[both]
+        columns = both[other]
+        before, after = self.lower[columns], self.upper[columns]
         self._take(
-            both[other],
+            columns,
             np.minimum(off[1][of_off], on[1][of_on])[other],
             np.maximum(off[2][of_off], on[2][of_on])[other],
         )
-        moved = (before < self.lower[both]) | (self.upper[both] < after)
-        return bool(news or len(self.variable_bounds) > bounds or moved.any())
+        return bool(((before < self.lower[columns]) | (self.upper[columns] < after)).any())
 
     def _bound_by(self, k: int, j: int, value: int, low: float, high: float) -> None:
         """Keep bounds of column ``k`` that a value of the binary column ``j`` implies."""

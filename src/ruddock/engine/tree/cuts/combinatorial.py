@@ -12,6 +12,7 @@ from ruddock.problem import Floats
 SLACK = 0.1  # rows with more slack than this, beside their size, give no cover
 MOST_SEEDS = 200  # literals from which cliques are grown
 HELD = 1e-6  # value of a literal above which it counts
+BROKEN = 1.0 + 1e-4  # values in a clique in all, up to which it is no cut
 
 
 def covers(frame: Frame) -> list[Cut]:
@@ -82,8 +83,8 @@ def clique_cuts(frame: Frame, cliques: Cliques) -> list[Cut]:
     for seed in literals[np.argsort(-value[literals], kind="stable")][:MOST_SEEDS].tolist():
         if frame.stopped():
             break
-        members = np.sort(cliques.grown(np.array([seed]), value, HELD))
-        if value[members].sum() <= 1.0 + 1e-4 or members.tobytes() in seen:
+        members = np.sort(cliques.grown(np.array([seed]), value, HELD, BROKEN))
+        if not len(members) or members.tobytes() in seen:
             continue
         seen.add(members.tobytes())
         limit = 1.0 - float((members % 2).sum())
