@@ -412,6 +412,30 @@ def test_propagation_ends_where_bounds_meet_within_tolerance() -> None:
     assert rows.work < 100  # a bound that is met already is no move, and its rows are not looked at again
 
 
+@pytest.mark.parametrize("seed", range(40))
+def test_propagation_knows_that_one_of_a_group_is_chosen(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    things, modes = 3, 4
+    n = things * modes + 1
+    takes = np.append(rng.integers(1, 10, n - 1) * rng.choice([-1.0, 1.0], n - 1), 2.0)
+    takes[0] = 0.0  # no entry at all
+    one = np.append(np.kron(np.eye(things), np.ones(modes)), np.zeros((things, 1)), axis=1)
+    one[:, rng.permutation(n - 1)] = one[:, : n - 1]
+    plans = np.array([p for p in product((0.0, 1.0), repeat=n - 1) if (one[:, :-1] @ p == 1).all()])
+    least = np.append(plans, np.full((len(plans), 1), 0.0), axis=1) @ takes  # the last column may be 0 to 2
+    limit = float(np.quantile(least, rng.uniform(0, 0.3)))
+    sign = rng.choice([-1.0, 1.0])
+    matrix = np.vstack((one, sign * takes))
+    low, high = (np.append(np.ones(things), end) for end in ((-limit, np.inf) if sign < 0 else (-np.inf, limit)))
+    kinds = np.append(np.full(n - 1, INTEGER), 0)
+    problem = Problem.build(matrix, low, high, np.zeros(n), np.append(np.ones(n - 1), 2.0), np.zeros(n), kinds)
+    lower, upper = problem.lower.copy(), problem.upper.copy()
+    assert propagator(problem).run(lower, upper, None, 1_000_000) >= 0
+    kept = plans[least <= limit]
+    assert upper[:-1].tolist() == kept.max(axis=0).tolist()
+    assert lower[:-1].tolist() == kept.min(axis=0).tolist()
+
+
 def tight_assignment(size: int, sides: int, seed: int) -> Problem:
     """Return an assignment with limits beside it that few assignments keep."""
     rng = np.random.default_rng(seed)

@@ -33,6 +33,7 @@ class Bounds:
         self._rows: Propagator
         self._budget = 0
         self._root: tuple[Floats, float] | None = None
+        self._priced = np.zeros(0, np.int32)
 
     def take(self, lower: Floats, upper: Floats) -> None:
         """Take tighter bounds for the whole tree."""
@@ -40,7 +41,7 @@ class Bounds:
 
     def load(self, problem: Problem, whole: np.ndarray, cutoff: float) -> None:
         """Make the rows of a problem ready; the value of the best plan is the last of them."""
-        self._whole = whole
+        self._whole, self._priced = whole, np.flatnonzero(problem.costs).astype(np.int32)
         self._rows = propagator(problem.with_rows(problem.costs[None, :], -np.inf, cutoff))
         self._rows.hold(self._semis)  # they may be zero, whatever follows for the rest of their range
         self._budget = LEAST_WORK + NODE_WORK * problem.nonzeros
@@ -95,10 +96,11 @@ class Bounds:
 
         That nothing can be left shows in the nodes that are still open.
         """
+        moved = self._priced
         if self._root is not None:
-            moved = self.narrow(*self._root, threshold, self.lower, self.upper)
-            if len(moved):
-                self.propagate(self.lower, self.upper, moved)
+            moved = np.append(moved, self.narrow(*self._root, threshold, self.lower, self.upper))
+        if len(moved) and "_rows" in self.__dict__:
+            self.propagate(self.lower, self.upper, moved)
 
     def narrow(self, reduced: Floats, bound: float, threshold: float, lower: Floats, upper: Floats) -> np.ndarray:
         """Narrow bounds of integer columns in place by reduced costs; return which.

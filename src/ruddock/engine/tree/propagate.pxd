@@ -9,6 +9,12 @@ cdef class Propagator:
     cdef double[::1] row_lower
     cdef readonly double[::1] row_upper
     cdef signed char[::1] whole
+    cdef const int[::1] of
+    cdef const int[::1] gp
+    cdef const int[::1] gg
+    cdef double[::1] least_of
+    cdef double[::1] most_of
+    cdef signed char[::1] listed
     cdef int[::1] queue
     cdef signed char[::1] queued
     cdef readonly int[::1] moved
@@ -34,3 +40,8 @@ cdef class Propagator:
     cdef int _tighten(
         self, int j, bint upper, double bound, double error, double[::1] low, double[::1] high
     ) except -1 nogil
+    cdef void _list(self, int i, int state) noexcept nogil
+    cdef bint _grouped(self, int j) noexcept nogil
+    cdef void _count(self, int g, double a, double low, double high) noexcept nogil
+    cdef double _margin(self, double a, double loss, double limit) noexcept nogil
+    cdef int _close(self, int j, double[::1] low, double[::1] high) except -1 nogil

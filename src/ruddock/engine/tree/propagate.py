@@ -5,6 +5,10 @@ Activities of a row are added up anew whenever it is looked at, so that no round
 have is paid for by every bound taken from them. Bounds of integer columns become whole; those of continuous ones
 move only by a good part of what they leave. Whatever moves is noted on a trail, so that a trial is undone at the
 cost of what it moved.
+
+Of a group of binary columns, exactly one is 1. Where a row has all columns of a group, the group counts for its least
+and its most coefficient, not for the sum of all: so a row knows what the period, place or mode takes at least that must
+be chosen for a thing.
 """
 
 import numpy as np
@@ -24,6 +28,8 @@ from ruddock.engine.simplex.room import grown
 INFINITY = cython.declare(cython.double, float("inf"))
 IMPOSSIBLE = cython.declare(cython.int, 1)  # -1 tells of an exception
 HELD = cython.declare(cython.int, 2)  # of a column whose bounds are not to move
+OPEN = cython.declare(cython.int, 1)  # a group of the row at hand
+CHOSEN = cython.declare(cython.int, 2)  # a group one of whose columns is 1
 NEAR = cython.declare(cython.double, 1e-6)  # whole numbers are rounded with this much room
 SHARE = cython.declare(cython.double, 0.05)  # of a continuous column's range that a bound must move by
 EPSILON = cython.declare(cython.double, 4.0 * 2.0**-52)  # of all terms of a sum: what adding them up may lose
@@ -44,14 +50,21 @@ class Propagator:
         Kept, not copied: limits changed in place count from then on.
     whole : int8 array, shape (n,)
         Which columns are integer; kept.
+    groups : (of, starts, numbers)
+        The group of each column, -1 for none; and for each row the groups that it has all columns of, some with
+        coefficients of zero.
     """
 
-    def __init__(self, m, n, rows, columns, row_lower, row_upper, whole):
+    def __init__(self, m, n, rows, columns, row_lower, row_upper, whole, groups):
         self.m, self.n = m, n
         self.rp, self.rj, self.rx = rows
         self.cp, self.ci, _ = columns
         self.row_lower, self.row_upper = row_lower, row_upper
         self.whole = whole
+        self.of, self.gp, self.gg = groups
+        count = int(np.max(self.of, initial=-1)) + 1
+        self.least_of, self.most_of = np.zeros(count + 1), np.zeros(count + 1)
+        self.listed = np.zeros(count + 1, dtype=np.int8)
         self.queue = np.zeros(m + 1, dtype=np.int32)
         self.queued = np.zeros(m + 1, dtype=np.int8)
         self.moved = np.zeros(n + 1, dtype=np.int32)
@@ -153,8 +166,11 @@ class Propagator:
                 self.first = 0
             self.waiting -= 1
             self.queued[i] = 0
-            if result == 0 and self.work < end and self._row(i, low, high) == IMPOSSIBLE:
-                result = -1
+            if result == 0 and self.work < end:
+                self._list(i, OPEN)
+                if self._row(i, low, high) == IMPOSSIBLE:
+                    result = -1
+                self._list(i, 0)
         return result if result < 0 else self.count
 
     def _note(self, j, low, high):
@@ -211,6 +227,9 @@ class Propagator:
         for k in range(self.rp[i], self.rp[i + 1]):
             j = self.rj[k]
             a = self.rx[k]
+            if self._grouped(j):
+                self._count(self.of[j], a, low[j], high[j])
+                continue
             if a > 0.0:
                 part = a * low[j]
                 other = a * high[j]
@@ -226,6 +245,12 @@ class Propagator:
             else:
                 most += other
             widest = max(widest, other - part)
+        for k in range(self.gp[i], self.gp[i + 1]):
+            if self.least_of[self.gg[k]] == INFINITY:
+                return 0  # none of it can be chosen: the row that says one must be will tell
+            least += self.least_of[self.gg[k]]
+            most += self.most_of[self.gg[k]]
+            widest = max(widest, self.most_of[self.gg[k]] - self.least_of[self.gg[k]])
         above = limit_high < INFINITY and unknown_least <= 1 and least + widest > limit_high
         below = limit_low > -INFINITY and unknown_most <= 1 and most - widest < limit_low
         if not above and not below:
@@ -243,6 +268,12 @@ class Propagator:
             for k in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[k]
                 a = self.rx[k]
+                if self._grouped(j):
+                    if unknown_least == 0 and a > self.least_of[self.of[j]] + self._margin(a, loss, limit_high) + (
+                        limit_high - least
+                    ):
+                        self._close(j, low, high)
+                    continue
                 part = a * (low[j] if a > 0.0 else high[j])
                 if unknown_least == 1:
                     if part != -INFINITY:
@@ -258,6 +289,12 @@ class Propagator:
             for k in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[k]
                 a = self.rx[k]
+                if self._grouped(j):
+                    if unknown_most == 0 and a < self.most_of[self.of[j]] - self._margin(a, loss, limit_low) - (
+                        most - limit_low
+                    ):
+                        self._close(j, low, high)
+                    continue
                 # the bounds above may have moved this entry's part, so both sums are of the old bounds: still valid
                 part = a * (high[j] if a > 0.0 else low[j])
                 if unknown_most == 1:
@@ -267,6 +304,46 @@ class Propagator:
                 part = (limit_low - (most - part)) / a
                 if self._tighten(j, a < 0.0, part, (loss + EPSILON * abs(limit_low)) / abs(a), low, high) == IMPOSSIBLE:
                     return IMPOSSIBLE
+        return 0
+
+    def _list(self, i, state):
+        """Open the groups of a row, or forget them."""
+        k: cython.int
+        for k in range(self.gp[i], self.gp[i + 1]):
+            self.listed[self.gg[k]] = state
+            self.least_of[self.gg[k]] = INFINITY
+            self.most_of[self.gg[k]] = -INFINITY
+
+    def _grouped(self, j):
+        """Say whether a column belongs to a group of the row at hand."""
+        return self.of[j] >= 0 and self.listed[self.of[j]] != 0
+
+    def _count(self, g, a, low, high):
+        """Count a column of a group: the one that is 1, or else all that may be."""
+        if self.listed[g] == CHOSEN or high < 0.5:
+            return
+        if low > 0.5:
+            self.listed[g] = CHOSEN
+            self.least_of[g] = self.most_of[g] = a
+        else:
+            self.least_of[g] = min(self.least_of[g], a)
+            self.most_of[g] = max(self.most_of[g], a)
+
+    def _margin(self, a, loss, limit):
+        """Return by how much a row must be missed before a column of a group is closed."""
+        return NEAR * max(1.0, abs(a)) + loss + EPSILON * abs(limit)
+
+    def _close(self, j, low, high):
+        """Close a column of a group that may still be 1."""
+        if self.whole[j] == HELD or low[j] > 0.5 or high[j] < 0.5:
+            return 0
+        self._note(j, low, high)
+        high[j] = 0.0
+        if not self.is_moved[j]:
+            self.is_moved[j] = 1
+            self.moved[self.count] = j
+            self.count += 1
+        self._enqueue_rows(j)
         return 0
 
     def _size(self, i, low, high, added):

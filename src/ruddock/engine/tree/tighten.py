@@ -11,13 +11,14 @@ from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
-from scipy.sparse import csr_matrix
+from scipy.sparse import csc_matrix, csr_matrix
 
 from ruddock.engine.measure import near
 from ruddock.engine.presolve.rows import RedundantRows
 from ruddock.engine.presolve.stage import Stage
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.engine.tree.domain import ULPS, Domain
+from ruddock.engine.tree.groups import Groups
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.propagate import Propagator, tighten_coefficients
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Bytes, Floats, Problem
@@ -46,16 +47,17 @@ class VariableBound(NamedTuple):
 
 def propagator(problem: Problem) -> Propagator:
     """Return the rows of a problem ready for propagation; its row limits are copied."""
-    matrix = problem.matrix()
-    rows = csr_matrix(matrix)
+    rows, *groups = Groups.of_problem(problem)
+    columns = csc_matrix(rows)
     return Propagator(
         problem.m,
         problem.n,
         (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data.astype(float)),
-        (matrix.indptr.astype(np.int32), matrix.indices.astype(np.int32), matrix.data.astype(float)),
+        (columns.indptr.astype(np.int32), columns.indices.astype(np.int32), columns.data),
         problem.row_lower.copy(),
         problem.row_upper.copy(),
         whole_columns(problem),
+        groups,
     )
 
 
