@@ -271,6 +271,71 @@ def lots(items: int, periods: int) -> Callable[[int], Problem]:
     return draw
 
 
+def levels(products: int, parts: int, periods: int) -> Callable[[int], Problem]:
+    """Lot sizes of products and of the parts that go into them, through three levels, without limits of capacity."""
+
+    def draw(seed: int) -> Problem:
+        rng = np.random.default_rng(seed)
+        items = products + parts
+        level = np.concatenate((np.zeros(products, int), 1 + 2 * np.arange(parts) // parts))
+        goes_into: list[list[tuple[int, int]]] = [[] for _ in range(items)]
+        for i in range(products, items):
+            above = np.flatnonzero(level == level[i] - 1)
+            for k in rng.choice(above, min(len(above), int(rng.integers(1, 3))), replace=False):
+                goes_into[i].append((int(k), int(rng.integers(1, 3))))
+        needs = np.where(np.arange(items)[:, None] < products, rng.integers(0, 60, (items, periods)), 0).astype(float)
+        total = needs.sum(axis=1)
+        for i in range(items):
+            total[i] += sum(times * total[k] for k, times in goes_into[i])
+        keeping = np.zeros(items)
+        for i in reversed(range(items)):  # a product costs more to keep than the parts in it
+            inside = (times * keeping[j] for j in range(items) for k, times in goes_into[j] if k == i)
+            keeping[i] = np.round(rng.uniform(0.2, 1.0) + sum(inside), 2)
+        drawn = Drawn()
+        makes = drawn.columns(np.zeros((items, periods)), inf, whole=False)
+        keeps = drawn.columns(np.repeat(keeping[:, None], periods, axis=1), inf, whole=False)
+        set_up = drawn.columns(np.repeat(rng.integers(100, 600, items)[:, None], periods, axis=1))
+        for i, t in product(range(items), range(periods)):
+            before = [keeps[i, t - 1]] if t else []
+            drawn.row(
+                [makes[i, t], keeps[i, t], *before, *(makes[k, t] for k, _ in goes_into[i])],
+                [1.0, -1.0, *(1.0 for _ in before), *(-float(times) for _, times in goes_into[i])],
+                needs[i, t],
+                needs[i, t],
+            )
+            drawn.row([makes[i, t], set_up[i, t]], [1.0, -total[i]], high=0.0)
+        return drawn.problem()
+
+    return draw
+
+
+def projects(count: int, kinds: int) -> Callable[[int], Problem]:
+    """Tasks in an order, some after others, that share a few kinds of means: the end of all, written by periods."""
+
+    def draw(seed: int) -> Problem:
+        rng = np.random.default_rng(seed)
+        takes = rng.integers(1, 6, count)
+        last = int(takes.sum() * 0.7)
+        uses = rng.integers(0, 6, (count, kinds))
+        drawn = Drawn()
+        starts = drawn.columns(np.zeros((count, last)))
+        end = int(drawn.columns(np.ones(1), float(last), whole=False)[0])
+        when = np.arange(last, dtype=float)
+        for j in range(count):
+            drawn.row(starts[j, : last - takes[j] + 1], 1.0, 1.0, 1.0)
+            drawn.row(starts[j, last - takes[j] + 1 :], 1.0, 0.0, 0.0)
+            drawn.row([end, *starts[j]], [1.0, *-(when + takes[j])], 0.0)
+        for a, b in combinations(range(count), 2):
+            if rng.random() < 0.12:
+                drawn.row([*starts[b], *starts[a]], [*when, *-when], float(takes[a]))
+        for k, t in product(range(kinds), range(last)):
+            busy = [(starts[j, s], uses[j, k]) for j in range(count) for s in range(max(0, t - takes[j] + 1), t + 1)]
+            drawn.row([column for column, _ in busy], [float(use) for _, use in busy], high=10.0)
+        return drawn.problem()
+
+    return draw
+
+
 def fixed_charges(nodes: int, arcs: int) -> Callable[[int], Problem]:
     """Flows of one good over arcs that are paid for when used."""
 
@@ -468,7 +533,9 @@ FAMILIES: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "location 40x60": (location(40, 60, room=False), (1, 2)),
     "location with room 20x40": (location(20, 40, room=True), (1, 2)),
     "lots 6x10": (lots(6, 10), (1, 2)),
-    "fixed charges 30x120": (fixed_charges(30, 120), (1, 2)),
+    "levels 9x16": (levels(3, 6, 16), (1, 2)),
+    "fixed charges 30x120": (fixed_charges(30, 120), (1, 2, 3)),
+    "projects 16": (projects(16, 3), (1, 2, 3)),
     "trips 15": (trips(15), (1,)),
     "trips 20": (trips(20), (1,)),
     "vans' trips 11": (trips(11, 40), (1,)),

@@ -293,6 +293,21 @@ def test_a_problem_checks_its_parts(change: dict[str, object], message: str) -> 
         Problem.build(**(parts | change))
 
 
+@pytest.mark.parametrize("factor", [1e3, 2e3, 1e4])
+def test_a_value_that_looks_like_rounding_counts_where_a_row_needs_it(factor: float) -> None:
+    others = 250  # too many rows for exact arithmetic as a way out
+    matrix = sparse.block_diag([sparse.csr_matrix([[1.0, -factor], [1.0, 1.0 / factor]]), sparse.eye(others)])
+    low = np.concatenate(([-inf, -inf], np.full(others, 9000.0)))  # large values beside it
+    high = np.concatenate(([0.0, 5.0], np.full(others, inf)))
+    lower, upper = np.zeros(others + 2), np.append([5.0, 1.0], np.full(others, inf))
+    lower[0] = 1.4e-7
+    problem = Problem.build(matrix, low, high, lower, upper, np.append([0.0, 1.0], np.ones(others)))
+    for method in ("dual", "primal"):
+        outcome = LinearSolver(problem).solve(method=method)
+        assert outcome.status == "optimal"
+        assert outcome.x[0] - factor * outcome.x[1] <= 1e-7
+
+
 def test_a_breakpoint_very_far_away_is_met() -> None:
     # near parallel rows: steps of 1e9 and more, whose ratio times the pivot rounds below the distance
     outcome = LinearSolver(random_lp("near-parallel", 5010, 60, 90, "unbounded")).solve(method="primal")

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
 from itertools import combinations, product
+from typing import Any
 
 import numpy as np
 import pytest
@@ -13,7 +14,7 @@ from scipy import sparse
 
 from benchmarks.integer_families import vans
 from ruddock.engine import outcome as outcomes
-from ruddock.engine.outcome import Limits, Options, Progress
+from ruddock.engine.outcome import Limits, Options, Outcome, Progress
 from ruddock.engine.solve import solve
 from ruddock.engine.tree import branching, effort, heuristics, root, workers
 from ruddock.engine.tree import search as search_module
@@ -24,6 +25,7 @@ from ruddock.engine.tree.heuristics import jump
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.portfolio import LEAST, MOST, Portfolio
+from ruddock.engine.tree.relaxation import Relaxation
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry.parts import ordering_rows, with_sums
@@ -262,6 +264,23 @@ def whole_plans(problem: Problem) -> np.ndarray:
         part = replace(problem, lower=bounds[0], upper=bounds[1], kinds=np.zeros_like(problem.kinds))
         keeps.append(solve(part).status == "optimal")
     return points[keeps]
+
+
+def test_cuts_with_which_numbers_are_too_hard_are_given_up(monkeypatch: pytest.MonkeyPatch) -> None:
+    problem = integer_problem("fixed charge", 3)
+    plain = solve(problem, options=Options(cores=1, presolve=False))
+    assert sum(plain.counters.cuts.values()) > 0
+    as_it_is = Relaxation.solve
+
+    def hard(self: Relaxation, *given: Any, **more: Any) -> Outcome:
+        if self.problem.m > problem.m:
+            return Outcome("stopped", "numerics")
+        return as_it_is(self, *given, **more)
+
+    monkeypatch.setattr(Relaxation, "solve", hard)
+    outcome = solve(problem, options=Options(cores=1, presolve=False))
+    assert outcome.status == "optimal"
+    assert outcome.objective == pytest.approx(plain.objective)
 
 
 def test_identical_parts_are_found_and_ordered() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, Basis, Codes
+from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FEASIBILITY, Basis, Codes
 from ruddock.engine.simplex.core import Core
 from ruddock.engine.simplex.crash import crash_basis
 from ruddock.engine.simplex.dual import DualSimplex
@@ -239,6 +239,9 @@ class WarmBasis:
         x, activity = np.empty(p.n), np.zeros(p.m)
         noise = min(NOISE * max(1.0, np.abs(self.x).max(initial=0.0)), TOLERANCE / 10)
         self.judge.values(self.x, self.data.unit, self.code, x, activity, noise)
+        if self.judge.excess > FEASIBILITY:  # by a large coefficient what looks like noise may be what a row needs
+            activity[:] = 0.0
+            self.judge.values(self.x, self.data.unit, self.code, x, activity, 0.0)
         return x, activity
 
     def duals(self, x: Floats, activity: Floats) -> tuple[Floats, Floats]:

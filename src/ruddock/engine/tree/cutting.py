@@ -45,6 +45,8 @@ def cut_root(state: SearchState, outcome: Outcome) -> Outcome:
         _drop_slack(state, outcome, own)
         _append(state, cuts)
         outcome = state.relax(state.bounds.lower, state.bounds.upper)
+        if outcome.status == "stopped" and outcome.reason == "numerics":
+            return _without_cuts(state, own)
         if outcome.status != "optimal":
             break
         if outcome.reduced is not None:
@@ -105,6 +107,12 @@ def _append(state: SearchState, cuts: list[Cut]) -> None:
     for cut in cuts:
         state.count_cut(cut.kind)
     state.append(matrix, np.full(len(cuts), -np.inf), np.array([cut.limit for cut in cuts]))
+
+
+def _without_cuts(state: SearchState, own: int) -> Outcome:
+    """Take out all cuts, with which numbers were too hard; return the outcome of the relaxation as it was."""
+    state.delete(np.arange(own, state.relaxation.problem.m, dtype=np.int32))
+    return state.relax(state.bounds.lower, state.bounds.upper)
 
 
 def _drop_slack(state: SearchState, outcome: Outcome, own: int) -> bool:
