@@ -82,18 +82,18 @@ class Cutsets:
     def _cuts(self, frame: Frame, side: int, members: np.ndarray) -> list[Cut | None]:
         """Return the cuts of a set: with the whole need for what is paid for, and rounded."""
         turn = (1.0, -1.0)[side]
-        weights = turn * self._scale[members]
-        sums = np.asarray(self._matrix[members].sum(axis=0)).ravel() * turn
+        part = self._matrix[members]
+        columns, places = np.unique(part.indices, return_inverse=True)
+        sums = turn * np.bincount(places, part.data, len(columns)).astype(float)
         limits = self._limits[side][members]
-        columns = np.flatnonzero(sums)
-        shift = sums[columns] * self._ties.lower[columns]
+        shift = sums * self._ties.lower[columns]
         total = float(limits.sum() - shift.sum())
-        inflow = columns[sums[columns] > 0]
+        inflow = sums > 0
         size = (1 + len(members)) * float(np.abs(limits).sum() + np.abs(shift).sum())
-        need = np.full(len(inflow), total)
+        need = np.full(int(inflow.sum()), total)
         return [
-            self._ties.cut(frame, inflow, sums[inflow], need, total, "cut-set", size),
-            rounded(frame, self._rows[members], -weights, "cut-set"),
+            self._ties.cut(frame, columns[inflow], sums[inflow], need, total, "cut-set", size),
+            rounded(frame, self._rows[members], -turn * self._scale[members], "cut-set"),
         ]
 
 

@@ -57,11 +57,12 @@ class Ties(NamedTuple):
         """Which columns need a binary one."""
         return self.binary >= 0
 
-    def at(self, x: Floats) -> tuple[Floats, Floats]:
+    def at(self, x: Floats, columns: np.ndarray | slice = slice(None)) -> tuple[Floats, Floats]:
         """Return how far columns are over their lower bounds at a point, and their binary columns, `EVER` for none."""
-        value = np.clip(x[self.binary], 0.0, 1.0)
-        ready = np.where(self.binary < 0, EVER, np.where(self.by_one, value, 1.0 - value))
-        return np.maximum(x - self.lower, 0.0), ready
+        binary = self.binary[columns]
+        value = np.clip(x[binary], 0.0, 1.0)
+        ready = np.where(binary < 0, EVER, np.where(self.by_one[columns], value, 1.0 - value))
+        return np.maximum(x[columns] - self.lower[columns], 0.0), ready
 
     def cut(
         self, frame: Frame, columns: np.ndarray, values: Floats, need: Floats, total: float, kind: str, size: float
@@ -77,8 +78,8 @@ class Ties(NamedTuple):
         need : what is needed of each inflow at most
         size : of the terms that ``total`` was added up from
         """
-        above, ready = self.at(frame.x)
-        paid = self.tied[columns] & (need * ready[columns] < values * above[columns])
+        above, ready = self.at(frame.x, columns)
+        paid = (self.binary[columns] >= 0) & (need * ready < values * above)
         own, binary, by_one = columns[~paid], self.binary[columns[paid]], self.by_one[columns[paid]]
         amount = need[paid]
         least = total + float(values[~paid] @ self.lower[own]) - float(amount[~by_one].sum())
