@@ -16,6 +16,7 @@ from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, Floats, Problem
 
 LEAST, EACH, MOST = 20_000, 2000, 100_000_000  # entries touched: at least, for each of the problem's, and at most
+MOST_MIXED = 10_000_000  # where there is a plan, and some columns are continuous
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
 RELAXED = 8  # entries that relaxations have touched, for one that may be touched around that of the root
 MORE = 6  # times all that around the root's relaxation, as long as plans get so much better
@@ -87,10 +88,13 @@ def _improve(state: SearchState, part: Part, start: Floats, *, at_root: bool) ->
     p = part.problem
     kernel = kernel_of(p, np.clip(start[part.columns], p.lower, p.upper), state.effort.begin_jumps())
     budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
-    if at_root:
+    quick = bool(state.problem.integers.all())
+    if not quick and state.incumbent.best is not None:  # jumps seldom make better what continuous columns balance
+        budget = min(budget, MOST_MIXED)
+    elif at_root:
         budget = max(budget, state.effort.counters.entries // RELAXED)
     most = MORE * budget if at_root else budget
-    taken, quick = 0, bool(state.problem.integers.all())  # when a plan was taken last, and whether that costs little
+    taken = 0  # when a plan was taken last, which costs little where it is whole
     value, bound = state.incumbent.value - part.offset, state.frontier.bound - part.offset
     since, share, ways = 0, FIRST, Ways("exchange", "mend", "jump")
     paid = value, 0  # the value, and the work, when a good part of the gap was closed last
