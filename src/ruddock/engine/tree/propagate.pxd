@@ -33,6 +33,7 @@ cdef class Propagator:
     cdef int follow(self, double[::1] low, double[::1] high, int[::1] columns, int count, long long budget) except? -2 nogil
     cdef int _note(self, int j, double[::1] low, double[::1] high) except -1 nogil
     cdef int _grow(self) except -1 with gil
+    cdef void _tell(self, int j) noexcept nogil
     cdef void _enqueue(self, int i) noexcept nogil
     cdef void _enqueue_rows(self, int j) noexcept nogil
     cdef double _size(self, int i, double[::1] low, double[::1] high, bint added) noexcept nogil

@@ -189,6 +189,14 @@ class Propagator:
         self.past_high = high
         self.past = columns  # the last: its length tells of the room
 
+    def _tell(self, j):
+        """Write down that a column has moved, and have its rows looked at."""
+        if not self.is_moved[j]:
+            self.is_moved[j] = 1
+            self.moved[self.count] = j
+            self.count += 1
+        self._enqueue_rows(j)
+
     def _enqueue(self, i):
         if not self.queued[i]:
             self.queued[i] = 1
@@ -339,11 +347,7 @@ class Propagator:
             return 0
         self._note(j, low, high)
         high[j] = 0.0
-        if not self.is_moved[j]:
-            self.is_moved[j] = 1
-            self.moved[self.count] = j
-            self.count += 1
-        self._enqueue_rows(j)
+        self._tell(j)
         return 0
 
     def _size(self, i, low, high, added):
@@ -413,11 +417,7 @@ class Propagator:
                 bound = high[j]
             self._note(j, low, high)
             low[j] = bound
-        if not self.is_moved[j]:
-            self.is_moved[j] = 1
-            self.moved[self.count] = j
-            self.count += 1
-        self._enqueue_rows(j)
+        self._tell(j)
         return 0
 
 
