@@ -26,6 +26,7 @@ class Cliques:
         self._pairs: list[np.ndarray] = []
         self._members = 0
         self._conflicts: Conflicts | None = None
+        self._worthless = np.zeros(2 * n)
 
     def add(self, literals: np.ndarray) -> None:
         """Record that at most one of the literals can hold."""
@@ -89,7 +90,7 @@ class Cliques:
             Literals worth more than ``least`` come first, the others after them, those that exclude most first.
         total : what the clique must be worth more than; otherwise it is empty
         """
-        worths = np.zeros(2 * self.n) if worths is None else worths
+        worths = self._worthless if worths is None else worths
         size = self.conflicts.grow(literals.astype(np.int32), worths, self.degrees, least, total)
         return np.array(self.conflicts.clique[:size])
 

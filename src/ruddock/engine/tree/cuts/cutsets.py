@@ -8,8 +8,6 @@ node by those that most comes from.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 from scipy.sparse import csc_matrix, csr_matrix, diags
 
@@ -26,32 +24,30 @@ WORK = 20_000_000  # entries that are looked at in one round
 MOST_ARCS = 200_000  # columns between two rows, beyond which no networks are looked for
 SPREAD = 1e4  # factors of rows are less than this, and more than one by this
 VIOLATED = 1e-4  # distance of the point from a cut, below which none is built
+TURNS = 1.0, -1.0  # rows as they are scaled, and with all signs turned
 
 
 class Cutsets:
     """The networks of a problem whose arcs must be opened."""
 
     def __init__(self, problem: Problem, ties: Ties, asked: Needs) -> None:
-        self._ties, self._problem = ties, problem
-        nodes = _nodes(problem, ties, asked)
-        self._rows, self._scale = nodes.rows, nodes.scale
-        count = len(nodes.rows)
-        if not count:
+        self._ties = ties
+        self._rows, self._scale = rows, scale = _nodes(problem, ties, asked)
+        if not len(rows):
             return
-        matrix = csr_matrix(diags(nodes.scale) @ problem.by_rows()[nodes.rows])
-        self._matrix = matrix
+        self._matrix = matrix = csr_matrix(diags(scale) @ problem.by_rows()[rows])
         across = csc_matrix(matrix)
         self._growth = Growth(
             *((held.indptr.astype(np.int32), held.indices.astype(np.int32), held.data) for held in (matrix, across))
         )
         least = matrix @ np.where(np.diff(across.indptr) > 0, ties.lower, 0.0)
-        low, high = problem.row_lower[nodes.rows], problem.row_upper[nodes.rows]
-        self._limits = tuple(np.where(turn * nodes.scale > 0, low, high) * turn * nodes.scale for turn in (1.0, -1.0))
+        low, high = problem.row_lower[rows], problem.row_upper[rows]
+        self._limits = tuple(np.where(turn * scale > 0, low, high) * turn * scale for turn in TURNS)
         self._needs = tuple(
             np.where(np.isfinite(limit), limit - turn * least, -np.inf)
-            for limit, turn in zip(self._limits, (1.0, -1.0), strict=True)
+            for limit, turn in zip(self._limits, TURNS, strict=True)
         )
-        self._misses = np.zeros((2, count), np.int64)
+        self._misses = np.zeros((len(TURNS), len(rows)), np.int64)
 
     def cuts(self, frame: Frame) -> list[Cut]:
         """Return cuts of sets of nodes that the point breaks."""
@@ -60,7 +56,7 @@ class Cutsets:
             return found
         above, ready = self._ties.at(frame.x)
         before = self._growth.work
-        for side, turn in enumerate((1.0, -1.0)):
+        for side, turn in enumerate(TURNS):
             needs = self._needs[side]
             starts = np.flatnonzero((needs > 0) & (self._misses[side] < MISSES))
             starts = starts[np.argsort(-needs[starts], kind="stable")][:STARTS]
@@ -81,7 +77,7 @@ class Cutsets:
 
     def _cuts(self, frame: Frame, side: int, members: np.ndarray) -> list[Cut | None]:
         """Return the cuts of a set: with the whole need for what is paid for, and rounded."""
-        turn = (1.0, -1.0)[side]
+        turn = TURNS[side]
         part = self._matrix[members]
         columns, places = np.unique(part.indices, return_inverse=True)
         sums = turn * np.bincount(places, part.data, len(columns)).astype(float)
@@ -97,27 +93,20 @@ class Cutsets:
         ]
 
 
-class _Nodes(NamedTuple):
-    """Rows of networks, and what each is multiplied by so that what flows from one to another cancels."""
-
-    rows: np.ndarray
-    scale: Floats
-
-
-def _nodes(problem: Problem, ties: Ties, asked: Needs) -> _Nodes:
-    """Return the rows of networks in which columns flow that are tied, out of one row and into another."""
+def _nodes(problem: Problem, ties: Ties, asked: Needs) -> tuple[np.ndarray, Floats]:
+    """Return the rows of networks in which tied columns flow, and factors by which what flows between two cancels."""
     m, column = problem.m, np.repeat(np.arange(problem.n), np.diff(problem.starts))
     row, value = problem.indices, problem.values
     pays = np.zeros(problem.n, bool)
     pays[ties.binary[ties.tied]] = True
-    into, out_of = (np.bincount(row, ties.tied[column] & (sign * value > 0), m) > 0 for sign in (1.0, -1.0))
+    into, out_of = (np.bincount(row, ties.tied[column] & (sign * value > 0), m) > 0 for sign in TURNS)
     own = (problem.row_lower == problem.row_upper) | asked.usable | (into & out_of)
     own &= np.bincount(row, ~np.isfinite(ties.lower[column]) | pays[column], m) == 0
     held = own[row]
     pairs = Pairs.of(row[held], column[held], value[held])
     scale = _factors(m, pairs, ties.tied[pairs.column]) if len(pairs.column) <= MOST_ARCS else np.zeros(m)
     rows = np.flatnonzero((np.abs(scale) < SPREAD) & (np.abs(scale) > 1.0 / SPREAD))
-    return _Nodes(rows, scale[rows])
+    return rows, scale[rows]
 
 
 def _factors(m: int, pairs: Pairs, between: np.ndarray) -> Floats:

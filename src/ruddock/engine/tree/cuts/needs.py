@@ -84,11 +84,10 @@ class Ties(NamedTuple):
         amount = need[paid]
         least = total + float(values[~paid] @ self.lower[own]) - float(amount[~by_one].sum())
         weights = np.concatenate((values[~paid], np.where(by_one, amount, -amount)))
-        items, places = np.unique(
-            np.concatenate((own, binary)), return_inverse=True
-        )  # inflows may share a binary column
-        total_weights = np.bincount(places, weights, len(items)).astype(float)
-        return frame.cut(items.astype(np.int32), -total_weights, -least, kind, size)
+        # inflows may share a binary column
+        items, places = np.unique(np.concatenate((own, binary)), return_inverse=True)
+        together = np.bincount(places, weights, len(items)).astype(float)
+        return frame.cut(items.astype(np.int32), -together, -least, kind, size)
 
 
 class Pairs(NamedTuple):
