@@ -271,6 +271,59 @@ def lots(items: int, periods: int) -> Callable[[int], Problem]:
     return draw
 
 
+def lines(items: int, count: int, periods: int) -> Callable[[int], Problem]:
+    """Lot sizes of several items on lines that are all alike, with set-ups that take time, and arrears at a price."""
+
+    def draw(seed: int) -> Problem:
+        rng = np.random.default_rng(seed)
+        need = rng.integers(0, 60, (items, periods)).astype(float)
+        room = 1.15 * need.sum() / count / periods + 25
+        drawn, each = Drawn(), (items, count, periods)
+        sets = drawn.columns(np.broadcast_to(rng.integers(50, 150, items)[:, None, None], each))
+        make = drawn.columns(np.zeros(each), inf, whole=False)
+        keep = drawn.columns(np.repeat(rng.integers(1, 5, items)[:, None], periods, axis=1), inf, whole=False)
+        lack = drawn.columns(np.full((items, periods), 500.0), inf, whole=False)
+        for i, t in product(range(items), range(periods)):
+            before = [keep[i, t - 1]] if t else []
+            columns = [*before, *make[i, :, t], lack[i, t], keep[i, t]]
+            drawn.row(columns, [1.0] * (len(columns) - 1) + [-1.0], need[i, t], need[i, t])
+            for k in range(count):
+                drawn.row([make[i, k, t], sets[i, k, t]], [1.0, -room], high=0.0)
+        for k, t in product(range(count), range(periods)):
+            drawn.row([*make[:, k, t], *sets[:, k, t]], [1.0] * items + [10.0] * items, high=room)
+        return drawn.problem()
+
+    return draw
+
+
+def units(kinds: int, each: int, hours: int) -> Callable[[int], Problem]:
+    """Which units run in which hours, several of each kind, with starts that cost and run for four hours at least."""
+
+    def draw(seed: int) -> Problem:
+        rng = np.random.default_rng(seed)
+        count = kinds * each
+        most = np.repeat(rng.integers(50, 200, kinds), each).astype(float)
+        run, start, make = (np.repeat(np.repeat(rng.integers(*span, kinds), each)[:, None], hours, axis=1)
+                            for span in ((100, 500), (200, 1500), (10, 40)))  # fmt: skip
+        drawn = Drawn()
+        on, up = drawn.columns(run), drawn.columns(start)
+        power = drawn.columns(make, inf, whole=False)
+        wave = 0.5 + 0.25 * np.sin(np.arange(hours) / 24 * 2 * np.pi) + rng.uniform(-0.1, 0.1, hours)
+        for t, need in enumerate(np.round(most.sum() * wave).tolist()):
+            drawn.row(power[:, t], 1.0, need)
+            drawn.row(on[:, t], most, float(np.round(1.1 * need)))
+            for g in range(count):
+                drawn.row([power[g, t], on[g, t]], [1.0, -most[g]], high=0.0)
+                drawn.row([power[g, t], on[g, t]], [1.0, -float(np.round(0.4 * most[g]))], 0.0)
+                if t:
+                    drawn.row([on[g, t], on[g, t - 1], up[g, t]], [1.0, -1.0, -1.0], high=0.0)
+                if t >= 3:
+                    drawn.row([*up[g, t - 3 : t + 1], on[g, t]], [1.0] * 4 + [-1.0], high=0.0)
+        return drawn.problem()
+
+    return draw
+
+
 def levels(products: int, parts: int, periods: int) -> Callable[[int], Problem]:
     """Lot sizes of products and of the parts that go into them, through three levels, without limits of capacity."""
 
@@ -533,6 +586,8 @@ FAMILIES: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "location 40x60": (location(40, 60, room=False), (1, 2)),
     "location with room 20x40": (location(20, 40, room=True), (1, 2)),
     "lots 6x10": (lots(6, 10), (1, 2)),
+    "lines 5x3x8": (lines(5, 3, 8), (1, 2, 3)),
+    "units 3x6": (units(3, 6, 18), (1, 2)),
     "levels 9x16": (levels(3, 6, 16), (1, 2)),
     "fixed charges 30x120": (fixed_charges(30, 120), (1, 2, 3)),
     "projects 16": (projects(16, 3), (1, 2, 3)),

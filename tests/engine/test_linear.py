@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from scipy import sparse
 from scipy.optimize import linear_sum_assignment
 
-from ruddock.engine.outcome import BASIC, Basis, Limits
+from ruddock.engine import certificates
+from ruddock.engine.outcome import BASIC, Basis, Limits, Method
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.errors import DataError
 from ruddock.problem import Problem
@@ -336,3 +337,37 @@ def test_a_contradiction_of_many_equations_is_proven(seed: int, m: int, n: int) 
         outcome = LinearSolver(problem).solve(method=method)
         assert outcome.status == "infeasible"
         judge(problem, outcome)
+
+
+def bundles(seed: int) -> Problem:
+    """Return a problem whose rows and columns are bundles that rounding hardly tells apart, with costs of any size."""
+    rng = np.random.default_rng(seed)
+    n, m, rows, columns = (int(rng.integers(*span)) for span in ((4, 30), (3, 20), (0, 5), (0, 5)))
+    a = (rng.random((m, n)) < rng.choice([0.15, 0.5])) * rng.integers(1, 9, (m, n)).astype(float)
+    spread = rng.choice([0, 1e-11, 1e-10, 5e-10, 1e-9, 1e-8, 1e-7])
+    for count, axis in ((rows, 0), (columns, 1)):
+        a = np.repeat(a, count + 1, axis)
+        a *= 1 + spread * rng.standard_normal(a.shape)
+    width = n * (columns + 1)
+    reached = a @ rng.integers(0, 4, width)
+    costs = np.repeat(rng.uniform(-0.3, 2, n) * 10.0 ** rng.integers(0, 8), columns + 1)
+    costs *= 1 + spread * rng.standard_normal(width)
+    kind = rng.integers(0, 3, len(a))
+    low = np.where(kind == 0, -inf, reached)
+    high = np.where(kind == 1, inf, reached * (1 + spread) if rng.random() < 0.5 else reached + 1)
+    upper = np.full(width, rng.choice([5.0, 50.0]))
+    return Problem.build(a, low, high, np.zeros(width), upper, costs, np.zeros(width, np.uint8))
+
+
+@pytest.mark.parametrize(
+    ("seed", "method"), [(1, "dual"), (6, "dual"), (141, "dual"), (210, "dual"), (1, "primal"), (271, "primal")]
+)
+def test_steps_that_only_rounding_makes_come_to_an_end(seed: int, method: Method) -> None:
+    problem = bundles(seed)
+    solver = LinearSolver(problem)
+    outcome = solver.solve(Limits(), method=method)
+    assert outcome.status == "optimal"
+    assert outcome.bound == pytest.approx(outcome.objective, rel=1e-9)
+    assert outcome.x is not None
+    assert certificates.plan_holds(problem, outcome.x, problem.activity(outcome.x), problem.lower, problem.upper)
+    assert solver.counters.iterations < 2000

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
-from itertools import product
+from itertools import permutations, product
 
 import networkx as nx
 import numpy as np
 import pytest
 from networkx.algorithms.isomorphism import GraphMatcher
 
+from benchmarks.integer_families import lines
 from benchmarks.known import triples
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
@@ -124,15 +126,50 @@ def test_orbits_of_those_that_keep_the_ones() -> None:
     assert upper.tolist() == [0, 1, 1, 0, 1, 1]
 
 
+def test_orbits_of_identical_parts_are_those_of_all_exchanges_that_keep_the_ones() -> None:
+    for seed in range(40):
+        rng = np.random.default_rng(seed)
+        count, width = rng.integers(2, 6), rng.integers(1, 4)
+        n = int(count * width) + 3
+        parts = rng.permutation(n)[: n - 3].reshape(count, width)
+        held = rng.permutation(n)[: rng.integers(0, n)]
+        every = []
+        for order in permutations(range(count)):
+            image = np.arange(n)
+            image[parts] = parts[list(order)]
+            if {*image[held]} == {*held}:
+                every.append(image)
+        orbits = Orbits(np.zeros((0, n), np.int32), np.ones(n, bool), [parts])
+        labels = orbits.at(held.astype(np.int32))
+        wanted = [{int(image[j]) for image in every} for j in orbits.columns]
+        if labels is None:
+            assert all(len(orbit) == 1 for orbit in wanted), seed
+        else:
+            assert [{*orbits.columns[labels == label].tolist()} for label in labels] == wanted, seed
+
+
+def alike(rng: np.random.Generator) -> Problem:
+    """Return a cover by identical parts, each with limits of its own, that together meet some needs."""
+    count = int(rng.integers(2, 5))
+    width = int(rng.integers(2, 12 // count + 1))
+    own, common = rng.integers(-2, 4, (2, width)), rng.integers(0, 4, (3, width))
+    sets = np.concatenate((np.kron(np.eye(count), own), np.tile(common, count)))
+    least = np.concatenate((np.tile(rng.integers(-2, 2, 2), count), count * common.sum(axis=1) // 2 + 1))
+    return cover(sets, np.tile(rng.integers(1, 9, width), count).astype(float), least.astype(float))
+
+
+@pytest.mark.parametrize("drawn", [rotated, alike])
 @pytest.mark.parametrize("later", [2, 20])
-def test_a_search_with_symmetries_loses_no_optimum(later: int, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_search_with_symmetries_loses_no_optimum(
+    later: int, drawn: Callable[[np.random.Generator], Problem], monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(state, "LATER", later)
     if later == 2:
         monkeypatch.setattr(orbits, "MOST_WORK", 300)  # so that some are found by chance
     sides = set()
     for seed in [*range(1000, 1030), 222]:
         rng = np.random.default_rng(seed)
-        problem = rotated(rng)
+        problem = drawn(rng)
         if seed % 2:  # a packing in place of the covering: plans of few ones, and of few zeros
             problem = replace(
                 problem, row_lower=np.full(problem.m, -np.inf), row_upper=problem.row_lower, costs=-problem.costs
@@ -171,3 +208,12 @@ def test_symmetries_spare_nodes() -> None:
         assert outcome.objective == 9
         nodes[symmetry] = outcome.counters.nodes
     assert nodes[True] < 0.5 * nodes[False]
+
+
+def test_identical_lines_take_few_nodes() -> None:
+    problem = lines(3, 3, 5)(3)  # of three lines alike, in whatever order they are used
+    outcome = solve(problem, Limits(), Options(cores=1))
+    assert outcome.status == "optimal"
+    without = solve(problem, Limits(nodes=20 * outcome.counters.nodes), Options(symmetry=False, cores=1))
+    assert without.status == "stopped"
+    assert without.bound <= outcome.objective <= without.objective + 1e-6

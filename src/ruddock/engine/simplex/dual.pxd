@@ -17,15 +17,19 @@ cdef class DualSimplex:
     cdef readonly double direction
     cdef public double cutoff
     cdef public double objective
+    cdef double most
     cdef public long long flips
     cdef public int trusted
     cdef int stalled
     cdef int perturbations
+    cdef int fruitless
     cdef public int retries
 
     cdef void measure(self) noexcept nogil
     cdef int iterate(self, long long budget, long long limit) except -1 nogil
     cdef int _refresh(self) except -1 nogil
+    cdef void _begin(self) noexcept nogil
+    cdef void _look_back(self) noexcept nogil
     cdef void _correct(self) noexcept nogil
     cdef void _measure(self) noexcept nogil
     cdef void _measure_one(self, int p) noexcept nogil

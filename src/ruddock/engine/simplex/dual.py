@@ -54,6 +54,8 @@ INFINITY = cython.declare(cython.double, float("inf"))
 NOTHING = cython.declare(cython.double, 1e-14)  # row entries below this are what cancelling left
 STALL = cython.declare(cython.int, 60)  # steps without dual progress before costs are perturbed
 AGAIN = cython.declare(cython.double, 1e-6)  # how far costs are moved then
+FRUITLESS = cython.declare(cython.int, 20)  # factors in a row without a gain before costs are perturbed
+ROUNDED = cython.declare(cython.double, 1e-15)  # of the costs' sum without signs: a gain that rounding may have made up
 MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run
 
 
@@ -81,14 +83,14 @@ class DualSimplex:
         self.entry, self.packed = np.zeros(core.total + 1), 0
         self.position, self.direction = -1, 0.0
         self.cutoff = float("inf")
-        self.objective = 0.0
+        self.objective, self.most = 0.0, -INFINITY
         self.flips = 0
         self.trusted = 0
-        self.stalled = self.retries = self.perturbations = 0
+        self.stalled = self.retries = self.perturbations = self.fruitless = 0
 
     def start(self):
         """Factorise if needed and take the present basis as the starting point."""
-        self.stalled = self.retries = self.perturbations = 0
+        self._begin()
         self._refresh()
 
     def perturb(self, size=AGAIN):
@@ -106,8 +108,12 @@ class DualSimplex:
 
     def measure(self):
         """Take the present basis as the starting point, with factors and numbers as they are."""
-        self.stalled = self.retries = self.perturbations = 0
+        self._begin()
         self._measure()
+
+    def _begin(self):
+        self.stalled = self.retries = self.perturbations = self.fruitless = 0
+        self.most = -INFINITY
 
     def iterate(self, budget, limit):
         """Do what `run` does, for other kernels."""
@@ -117,6 +123,10 @@ class DualSimplex:
         while self.core.work() < end:
             if self.core.iterations >= limit:
                 return AT_LIMIT
+            if self.fruitless > FRUITLESS:
+                if self.perturbations >= MOST_PERTURBATIONS:
+                    return STUCK
+                self._perturb(AGAIN)
             p = self._choose_row()
             if p < 0:
                 if self.core.factor.updates <= self.trusted:
@@ -145,8 +155,21 @@ class DualSimplex:
         self._correct()
         self.core.compute_primal()
         self._measure()
+        self._look_back()
         self.core.start_ageing(begin)
         return 0
+
+    def _look_back(self):
+        """Notice whether the steps since the last factors have gained anything, other than by rounding."""
+        j: cython.int
+        size: cython.double = 0.0
+        for j in range(self.core.total):
+            size += abs(self.core.cost[j] * self.core.x[j])
+        if self.objective > self.most + ROUNDED * size:
+            self.most = self.objective
+            self.fruitless = 0
+        else:
+            self.fruitless += 1
 
     def _correct(self):
         """Restore dual feasibility: move boxed variables to their other bound, shift other costs."""
@@ -460,5 +483,6 @@ class DualSimplex:
             self.core.cost[j] += step
             self.core.d[j] += step
         self.core.cost_changed = True
-        self.stalled = 0
+        self.stalled = self.fruitless = 0
+        self.most = -INFINITY
         self.perturbations += 1

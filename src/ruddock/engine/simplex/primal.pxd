@@ -17,16 +17,22 @@ cdef class PrimalSimplex:
     cdef int broken
     cdef public long long flips
     cdef double step
+    cdef double no_gain
+    cdef double least_broken
+    cdef double least_cost
     cdef int stalled
     cdef bint settled
     cdef int retries
     cdef int perturbations
     cdef int in_a_row
+    cdef int fruitless
+    cdef int in_vain
     cdef bint by_number
 
     cdef int _run(self, long long budget, long long limit) except -1 nogil
     cdef int _refresh(self) except -1 nogil
     cdef void _price_afresh(self) noexcept nogil
+    cdef void _look_back(self) noexcept nogil
     cdef void _absorb(self) noexcept nogil
     cdef double _side(self, int j) noexcept nogil
     cdef int _choose_column(self) noexcept nogil
@@ -42,5 +48,5 @@ cdef class PrimalSimplex:
     cdef void _step_dual(self, int p, int q, int r) noexcept nogil
     cdef void _follow_phase(self) noexcept nogil
     cdef int _first_by_number(self) noexcept nogil
-    cdef void _escape(self) noexcept nogil
+    cdef int _escape(self) noexcept nogil
     cdef void _perturb(self) noexcept nogil

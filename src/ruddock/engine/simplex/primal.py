@@ -5,7 +5,8 @@ Phase 1 minimises the sum of infeasibilities of the basic variables, with steps 
 of its breakpoints; phase 2 the costs. Entering variables are chosen by devex reference weights
 (Maros 2003, section 9.4). Where many steps stay in place, bounds are perturbed; the driver restores them. Should
 that happen again and again, variables are taken by their numbers instead, which cannot go round in circles
-(Bland 1977), until a step gains something. A move to the opposite bound is no iteration, but it counts as a step.
+(Bland 1977) but by rounding, until a step gains something. Where that happens they are stuck. A move to the opposite
+bound is no iteration, but it counts as a step.
 """
 
 import numpy as np
@@ -54,8 +55,11 @@ INFINITY = cython.declare(cython.double, float("inf"))
 ABSORBED = cython.declare(cython.double, 1e-6)  # drift beyond a bound that is taken up by the bound
 STALL = cython.declare(cython.int, 60)  # steps in place before bounds are perturbed
 MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run; then variables are taken by their numbers
+FRUITLESS = cython.declare(cython.int, 20)  # factors in a row without a gain before bounds are perturbed
+MOST_IN_VAIN = cython.declare(cython.int, 10)  # times so many steps by numbers, beside one for each row
 MOST_FLIPS = cython.declare(cython.int, 1000)  # in a row without a pivot, beside two for each variable
 NO_GAIN = cython.declare(cython.double, 1e-8)  # of infeasibility: below the tolerance it is none
+ROUNDED = cython.declare(cython.double, 1e-15)  # of the costs' sum without signs: a gain that rounding may have made up
 
 
 class PrimalSimplex:
@@ -76,15 +80,17 @@ class PrimalSimplex:
         self.phase, self.entering, self.direction = 1, -1, 0.0
         self.broken = 0  # basic variables that miss a bound
         self.flips = 0
-        self.step = 0.0
-        self.stalled = self.retries = self.perturbations = self.in_a_row = 0
+        self.step = self.no_gain = 0.0
+        self.least_broken = self.least_cost = INFINITY
+        self.stalled = self.retries = self.perturbations = self.in_a_row = self.fruitless = self.in_vain = 0
         self.settled = self.by_number = False
 
     def start(self):
         """Factorise and take the present basis as the starting point."""
         j: cython.int
-        self.stalled = self.retries = self.perturbations = self.in_a_row = 0
+        self.stalled = self.retries = self.perturbations = self.in_a_row = self.fruitless = self.in_vain = 0
         self.settled = self.by_number = False
+        self.least_broken = self.least_cost = INFINITY
         for j in range(self.core.total):
             self.reference[j] = 1.0
             self.banned[j] = 0
@@ -106,6 +112,10 @@ class PrimalSimplex:
         while self.core.work() < end:
             if self.core.iterations >= limit:
                 return AT_LIMIT
+            if self.fruitless > FRUITLESS:
+                self.fruitless = 0
+                if self._escape() == STUCK:
+                    return STUCK
             q = self._choose_column()
             if q < 0:
                 if self.core.factor.updates > 0:
@@ -156,8 +166,34 @@ class PrimalSimplex:
             self.broken += self.phase_cost[j] != 0.0
         self.phase = 1 if self.broken > 0 else 2
         self.settled = self.phase == 2
+        self._look_back()
         self.core.compute_dual(self.phase_cost if self.phase == 1 else self.core.cost)
         self.columns.clear()
+
+    def _look_back(self):
+        """Notice whether the steps since the last factors have gained anything, other than by rounding."""
+        j: cython.int
+        p: cython.int
+        value: cython.double = 0.0
+        least: cython.double
+        if self.phase == 1:
+            least = self.least_broken
+            self.no_gain = NO_GAIN
+            for p in range(self.core.m):
+                j = self.core.head[p]
+                value += max(self.core.lower[j] - self.core.x[j], self.core.x[j] - self.core.upper[j], 0.0)
+            self.least_broken = min(least, value)
+        else:
+            least = self.least_cost
+            self.no_gain = 0.0
+            for j in range(self.core.total):
+                value += self.core.cost[j] * self.core.x[j]
+                self.no_gain += ROUNDED * abs(self.core.cost[j] * self.core.x[j])
+            self.least_cost = min(least, value)
+        if value < least - self.no_gain:
+            self.fruitless = self.in_vain = 0
+        else:
+            self.fruitless += 1
 
     def _absorb(self):
         """Widen bounds that rounding has carried feasible basic variables a little beyond.
@@ -260,9 +296,7 @@ class PrimalSimplex:
             self._follow_phase()
             if self.in_a_row > MOST_FLIPS + 2 * self.core.total:
                 return STUCK
-            if self.stalled > STALL:
-                self._escape()
-            return 0
+            return self._escape() if self.stalled > STALL else 0
         p = self.points.item[c] // 2
         upper = self.points.item[c] % 2 == 1
         if abs(self.core.column.value[p]) < self.core.safe_pivot:
@@ -289,9 +323,7 @@ class PrimalSimplex:
             self._refresh()
         else:
             self._follow_phase()
-        if self.stalled > STALL:
-            self._escape()
-        return 0
+        return self._escape() if self.stalled > STALL else 0
 
     def _confirm(self, q):
         """Recompute the reduced cost of ``q`` from its column; say whether it still gains."""
@@ -375,7 +407,7 @@ class PrimalSimplex:
         k: cython.int
         p: cython.int
         step: cython.double = self.step * self.direction
-        if self.step < 1e-12 or (self.phase == 1 and self.step * abs(self.core.d[q]) < NO_GAIN):
+        if self.step < 1e-12 or self.step * abs(self.core.d[q]) < self.no_gain:
             self.stalled += 1
             if self.step == 0.0:
                 return
@@ -447,7 +479,10 @@ class PrimalSimplex:
             side = self._side(j)
             if side != self.phase_cost[j]:
                 self.core.aux.push(p, side - self.phase_cost[j])
-                self.broken += (side != 0.0) - (self.phase_cost[j] != 0.0)
+                if side != 0.0:
+                    self.broken += 1
+                if self.phase_cost[j] != 0.0:
+                    self.broken -= 1
                 self.phase_cost[j] = side
         if self.core.aux.count == 0:
             return
@@ -465,13 +500,18 @@ class PrimalSimplex:
         self.core.aux.clear()
 
     def _escape(self):
-        """Leave a place where steps gain nothing: by perturbed bounds, or where these did not help, by numbers."""
+        """Leave a place where steps gain nothing: by perturbed bounds, or where these did not help, by numbers.
+
+        Returns STUCK where numbers do not help either, else 0.
+        """
         self.stalled = 0
-        if self.perturbations >= MOST_PERTURBATIONS:
-            self.by_number = True
-            return
-        self.perturbations += 1
-        self._perturb()
+        if self.perturbations < MOST_PERTURBATIONS:
+            self.perturbations += 1
+            self._perturb()
+            return 0
+        self.by_number = True
+        self.in_vain += 1
+        return STUCK if self.in_vain > MOST_IN_VAIN + self.core.m // STALL else 0
 
     def _perturb(self):
         """Widen the bounds of the basic variables a little, each by its own amount."""

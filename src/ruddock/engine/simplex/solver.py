@@ -342,6 +342,8 @@ class LinearSolver:
         at.install()
         outcome = within = None
         stuck = fine = 0
+        idle = False  # the primal method had nothing to do: what is left of wrong signs is rounding
+        ended: set[tuple[bytes, float]] = set()  # where methods have ended: what comes again leads nowhere new
         self._touched = 0
         if not warm and method != "primal":
             outcome = first_basis.within_boxes(
@@ -358,7 +360,7 @@ class LinearSolver:
                 if self._crossed and turn == 0:  # it would send what has reduced costs of the wrong sign far away
                     dual = False
                 kernel: Any = at.dual if dual else at.primal
-            elif core.dual_infeasibility() > core.dual_tolerance:
+            elif core.dual_infeasibility() > core.dual_tolerance and not idle:
                 # a basis that is feasible only to begin with is no obstacle to the dual method asked for
                 kernel = at.dual if method == "dual" and turn == 0 and not warm else at.primal
             else:
@@ -377,6 +379,7 @@ class LinearSolver:
             fine += digits
             if fine > FINE_RUNS:
                 break
+            before = core.iterations
             result = self._run(
                 kernel,
                 limits,
@@ -385,12 +388,14 @@ class LinearSolver:
                 stuck=bool(stuck),
                 most=FEW if digits else None,
             )
+            idle = result == DONE and kernel is at.primal and core.iterations == before
             if digits and result != DONE:
                 break
             if isinstance(result, Outcome):
                 outcome = result
                 break
-            if result == STUCK:
+            end = bytes(core.code), float(core.primal_tolerance)
+            if result == STUCK or (result == DONE and not idle and end in ended):
                 stuck += 1
             elif result == BEYOND and kernel is at.dual:
                 outcome = claims.beyond(at, cutoff)
@@ -408,6 +413,8 @@ class LinearSolver:
                     core.primal_tolerance = min(10.0 * core.primal_tolerance, LOOSEST)
                     continue
                 stuck += 1
+            else:
+                ended.add(end)
         at.keep()
         self._crossed = False
         if within is not None and (outcome is None or outcome.status == "stopped"):

@@ -73,7 +73,7 @@ def _break_ties(state: SearchState, relaxed: Problem) -> Problem:
         state.tightening.counts["like columns"] = len(columns) + ordered
     if state.effort.stopped():
         return relaxed
-    rows = ordering_rows(state.problem, relaxed, lower, upper)
+    rows = ordering_rows(state.problem, relaxed, lower, upper, orbits_follow=state.orbits_follow)
     return relaxed if rows is None else relaxed.with_rows(*rows)
 
 

@@ -21,7 +21,8 @@ from ruddock.engine.tree.incumbent import Incumbent
 from ruddock.engine.tree.portfolio import Portfolio
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.relaxation import Relaxation
-from ruddock.engine.tree.symmetry.orbits import Orbits, binary_columns, orbits_of
+from ruddock.engine.tree.symmetry.orbits import Orbits, orbits_of
+from ruddock.engine.tree.symmetry.parts import binary_columns
 from ruddock.engine.tree.tighten import Tightening
 from ruddock.engine.tree.watch import Watch
 from ruddock.problem import Floats, Problem
@@ -143,9 +144,13 @@ class SearchState:
 
     def keep_symmetric(self, relaxed: Problem) -> None:
         """Keep the problem as it is searched for its symmetries, if one of several plans of the same value will do."""
+        self.orbits, self._symmetric = None, relaxed if self.orbits_follow else None
+
+    @property
+    def orbits_follow(self) -> bool:
+        """Whether nodes are to leave out what symmetries exchange."""
         options = self.options
-        wanted = options.any_of_alike and options.presolve and not options.inner and self.watch is None
-        self.orbits, self._symmetric = None, relaxed if wanted else None
+        return options.any_of_alike and options.presolve and not options.inner and self.watch is None
 
     @property
     def symmetric(self) -> bool:

@@ -13,13 +13,14 @@ these decide more, and the other value goes to a whole orbit at once.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import numpy.typing as npt
 
 from ruddock.engine.tree.symmetry.group import LARGEST, Permutations, joined, symmetries
-from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem
+from ruddock.engine.tree.symmetry.parts import Parts, binary_columns, identical_parts, stays
+from ruddock.problem import Floats, Problem
 
 MOST_KEPT = 1_000_000  # columns in the orbits that are remembered, of sets of columns that are branched on
 MOST_WORK, MOST_BY_CHANCE = 1_000_000, 20_000_000  # entries, columns and rows that are looked at, all rounds together
@@ -33,21 +34,33 @@ class Orbits:
     images : int array, shape (k, n)
         Symmetries, which move no integer column but binary ones.
     binary : bool array, shape (n,)
+    parts : list of int arrays, shape (parts, columns)
+        Columns of parts of which any two can be exchanged, no column in two of them.
 
     Attributes
     ----------
     count : int
-        How many symmetries there are.
+        How many symmetries are known that generate the others.
     """
 
-    def __init__(self, images: Permutations, binary: npt.NDArray[np.bool_]) -> None:
-        moved = binary & (images != np.arange(images.shape[1])).any(axis=0)
-        self.columns = np.flatnonzero(moved)
+    def __init__(self, images: Permutations, binary: npt.NDArray[np.bool_], parts: Sequence[Parts] = ()) -> None:
+        moved = (images != np.arange(images.shape[1])).any(axis=0)
+        for alike in parts:
+            moved[alike] = True
+        self.columns = np.flatnonzero(binary & moved)
         place = np.full(images.shape[1], -1, np.int32)
         place[self.columns] = np.arange(len(self.columns))
-        self.count = len(images)
+        self.count = len(images) + sum(len(alike) - 1 for alike in parts)
         self._place, self._images = place, place[images[:, self.columns]]
         self._kept: dict[bytes, npt.NDArray[np.int64] | None] = {}
+        cells = [place[alike[:, binary[alike[0]]]] for alike in parts]
+        self._cells = np.concatenate([np.zeros(0, np.int64), *(block.ravel() for block in cells)])
+        self._kinds = np.repeat(np.arange(len(cells)), [len(block) for block in cells]).tolist()
+        widths = np.concatenate([np.zeros(0, np.intp), *(np.full(len(block), block.shape[1]) for block in cells)])
+        self._begin = np.cumsum(widths) - widths
+        self._part, self._spot = np.full((2, len(self.columns)), -1)
+        self._part[self._cells] = np.repeat(np.arange(len(widths)), widths)
+        self._spot[self._cells] = np.arange(len(self._cells)) - np.repeat(self._begin, widths)
 
     def at(self, branched: npt.NDArray[np.int32]) -> npt.NDArray[np.int64] | None:
         """Return the labels of the orbits of ``columns`` where some branches count; None if each is alone."""
@@ -61,13 +74,26 @@ class Orbits:
         return self._kept[key]
 
     def _labels(self, held: npt.NDArray[np.int32]) -> npt.NDArray[np.int64] | None:
-        inside = np.zeros(len(self.columns), bool)
-        inside[held] = True
-        stay = self._images[inside[self._images[:, held]].all(axis=1)]
-        if not len(stay):
-            return None
-        first = joined(np.arange(len(self.columns)), stay)
+        first = self._exchanged(held)
+        if len(self._images):
+            inside = np.zeros(len(self.columns), bool)
+            inside[held] = True
+            stay = self._images[inside[self._images[:, held]].all(axis=1)]
+            first = joined(first, stay) if len(stay) else first
         return None if np.array_equal(first, np.arange(len(first))) else first
+
+    def _exchanged(self, held: npt.NDArray[np.int32]) -> npt.NDArray[np.int64]:
+        """Return for each column the first one that exchanges of parts may take it to: of parts that hold alike."""
+        first = np.arange(len(self.columns))
+        if self._kinds:
+            spots: list[list[int]] = [[kind] for kind in self._kinds]
+            for part, spot in sorted(zip(self._part[held].tolist(), self._spot[held].tolist(), strict=True)):
+                if part >= 0:
+                    spots[part].append(spot)
+            leader: dict[tuple[int, ...], int] = {}
+            leaders = np.array([leader.setdefault(tuple(alike), part) for part, alike in enumerate(spots)])
+            first[self._cells] = self._cells[self._begin[leaders[self._part[self._cells]]] + self._spot[self._cells]]
+        return first
 
     def fix(self, labels: npt.NDArray[np.int64], lower: Floats, upper: Floats) -> npt.NDArray[np.int32]:
         """Fix columns in place as others of their orbit are; bounds cross where an orbit holds both. Returns which."""
@@ -77,12 +103,6 @@ class Orbits:
         lower[self.columns[rise]] = 1.0
         upper[self.columns[fall]] = 0.0
         return self.columns[rise | fall].astype(np.int32)
-
-
-def binary_columns(problem: Problem) -> npt.NDArray[np.bool_]:
-    """Return which columns are to be zero or one."""
-    whole = ((problem.kinds & INTEGER) != 0) & ((problem.kinds & SEMICONTINUOUS) == 0)
-    return np.asarray(whole & (problem.lower == 0) & (problem.upper == 1))
 
 
 def orbits_of(problem: Problem, stopped: Callable[[], bool], *, by_chance: bool = False) -> tuple[Orbits | None, bool]:
@@ -96,10 +116,23 @@ def orbits_of(problem: Problem, stopped: Callable[[], bool], *, by_chance: bool 
         Whether symmetries are looked for by chance, with more work.
     """
     free = binary_columns(problem)
-    fixed = (problem.kinds != 0) & ~free & (problem.lower < problem.upper)
+    fixed = stays(problem)
     if problem.n > LARGEST or not free.any():
         return None, True
     most = MOST_BY_CHANCE if by_chance else MOST_WORK
     images, complete = symmetries(problem, fixed, most, stopped, by_chance=by_chance)
-    orbits = Orbits(images, free)
+    parts = [alike for alike in identical_parts(problem, problem.lower, problem.upper) if not fixed[alike].any()]
+    exchanged = every = np.arange(problem.n)
+    for alike in parts:
+        exchanged = joined(exchanged, _around(alike, problem.n)[None])
+    if np.array_equal(exchanged[free], joined(every, images)[free]):
+        images = images[:0]  # products of exchanges
+    orbits = Orbits(images, free, parts)
     return orbits if len(orbits.columns) else None, complete
+
+
+def _around(parts: Parts, n: int) -> npt.NDArray[np.int32]:
+    """Return the symmetry that takes each part to the next one."""
+    image = np.arange(n, dtype=np.int32)
+    image[parts] = np.roll(parts, -1, axis=0)
+    return image

@@ -10,10 +10,11 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
+import numpy.typing as npt
 from scipy.sparse import csc_matrix, csr_matrix, eye_array, hstack, vstack
 
 from ruddock.engine.tree.symmetry.group import LARGEST
-from ruddock.problem import INTEGER, Floats, Problem, reaching_zero
+from ruddock.problem import INTEGER, SEMICONTINUOUS, Floats, Problem, reaching_zero
 
 MOST_TRIED = 2_000  # exchanges worked out
 MOST_PAIRS = 4_000  # columns that one exchange may move
@@ -21,24 +22,53 @@ MOST_SUMS = 2_000  # of columns, that get columns of their own
 ROUNDS = 50
 
 Swap = dict[int, int]
+Parts = npt.NDArray[np.intp]
+
+
+def identical_parts(problem: Problem, lower: Floats, upper: Floats) -> list[Parts]:
+    """Return sets of parts that can be exchanged at will, no column in two sets.
+
+    Parameters
+    ----------
+    lower, upper : float arrays, shape (n,)
+        Bounds that hold beside those of the problem.
+
+    Returns
+    -------
+    list of int arrays, shape (parts, columns)
+        The columns of each part, in the same order in all of them.
+    """
+    found: list[Parts] = []
+    used: set[int] = set()
+    for chain in _Symmetry(problem, lower, upper).chains():
+        blocks = _blocks(chain)
+        columns = {j for block in blocks for j in block}
+        if not columns & used:
+            used |= columns
+            found.append(np.array(blocks, np.intp))
+    return found
 
 
 def ordering_rows(
-    problem: Problem, relaxed: Problem, lower: Floats, upper: Floats
+    problem: Problem, relaxed: Problem, lower: Floats, upper: Floats, *, orbits_follow: bool
 ) -> tuple[csr_matrix, Floats, Floats] | None:
-    """Return rows that order identical parts, as ``lower <= matrix x <= upper``, or None where there are none."""
+    """Return rows that order identical parts, as ``lower <= matrix x <= upper``, or None where there are none.
+
+    Parameters
+    ----------
+    orbits_follow : bool
+        Whether parts whose whole numbers are zeros and ones are left to the orbits of nodes, which leave out
+        more; not so where each item goes to just one of the parts, since rows then say almost as much at once.
+    """
     if problem.n > LARGEST or not ((problem.kinds & INTEGER) != 0).any():
         return None
-    symmetric = _Symmetry(relaxed, lower, upper)
     rows: list[dict[int, float]] = []
-    used: set[int] = set()
-    for chain in symmetric.chains():
-        blocks = _blocks(chain)
-        columns = {j for block in blocks for j in block}
-        if columns & used:
-            continue
-        used |= columns
-        rows += _shifted(relaxed, lower, upper, blocks) or _ordered(problem, blocks, lower, upper)
+    movable = ~stays(relaxed)
+    for parts in identical_parts(relaxed, lower, upper):
+        blocks = parts.tolist()
+        shifted = _shifted(relaxed, lower, upper, blocks)
+        if shifted or not (orbits_follow and movable[parts].all()):
+            rows += shifted or _ordered(problem, blocks, lower, upper)
     if not rows:
         return None
     matrix = csr_matrix(
@@ -95,6 +125,17 @@ def _supports(problem: Problem) -> set[tuple[int, ...]]:
         tuple(sorted(rows.indices[rows.indptr[i] : rows.indptr[i + 1]].tolist()))
         for i in np.flatnonzero(problem.row_lower == problem.row_upper).tolist()
     }
+
+
+def binary_columns(problem: Problem) -> npt.NDArray[np.bool_]:
+    """Return which columns are to be zero or one."""
+    whole = ((problem.kinds & INTEGER) != 0) & ((problem.kinds & SEMICONTINUOUS) == 0)
+    return np.asarray(whole & (problem.lower == 0) & (problem.upper == 1))
+
+
+def stays(problem: Problem) -> npt.NDArray[np.bool_]:
+    """Return which columns no symmetry of use to orbits may move: those with more than two values to branch on."""
+    return np.asarray((problem.kinds != 0) & ~binary_columns(problem) & (problem.lower < problem.upper))
 
 
 class _Symmetry:
