@@ -47,6 +47,7 @@ cdef class Core:
     cdef int refactor(self) except -1 nogil
     cdef bint due(self) noexcept nogil
     cdef void start_ageing(self, long long begin) noexcept nogil
+    cdef double least_gain(self) noexcept nogil
     cdef void settle(self, int j) noexcept nogil
     cdef void load(self, int j, WorkVector v) noexcept nogil
     cdef void add_column(self, int j, double factor, WorkVector v) noexcept nogil

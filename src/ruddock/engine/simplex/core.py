@@ -24,6 +24,7 @@ else:
 
 MAX_UPDATES = cython.declare(cython.int, 2000)
 INFINITY = cython.declare(cython.double, float("inf"))
+ROUNDED = cython.declare(cython.double, 1e-15)  # of the costs' sum without signs: a gain that rounding may have made up
 
 
 class Core:
@@ -312,6 +313,14 @@ class Core:
         self.factored = True
         self.factor_fill = self.factor.fill
         return lost
+
+    def least_gain(self):
+        """Return what the costs' sum must change by at least for more than rounding to have moved it."""
+        j: cython.int
+        size: cython.double = 0.0
+        for j in range(self.total):
+            size += abs(self.cost[j] * self.x[j])
+        return ROUNDED * size
 
     def settle_at_bound(self, j):
         """Put variable ``j`` at the bound nearest to its value."""

@@ -55,7 +55,6 @@ NOTHING = cython.declare(cython.double, 1e-14)  # row entries below this are wha
 STALL = cython.declare(cython.int, 60)  # steps without dual progress before costs are perturbed
 AGAIN = cython.declare(cython.double, 1e-6)  # how far costs are moved then
 FRUITLESS = cython.declare(cython.int, 20)  # factors in a row without a gain before costs are perturbed
-ROUNDED = cython.declare(cython.double, 1e-15)  # of the costs' sum without signs: a gain that rounding may have made up
 MOST_PERTURBATIONS = cython.declare(cython.int, 8)  # in one run
 
 
@@ -83,10 +82,10 @@ class DualSimplex:
         self.entry, self.packed = np.zeros(core.total + 1), 0
         self.position, self.direction = -1, 0.0
         self.cutoff = float("inf")
-        self.objective, self.most = 0.0, -INFINITY
+        self.objective = 0.0
         self.flips = 0
         self.trusted = 0
-        self.stalled = self.retries = self.perturbations = self.fruitless = 0
+        self._begin()
 
     def start(self):
         """Factorise if needed and take the present basis as the starting point."""
@@ -161,11 +160,7 @@ class DualSimplex:
 
     def _look_back(self):
         """Notice whether the steps since the last factors have gained anything, other than by rounding."""
-        j: cython.int
-        size: cython.double = 0.0
-        for j in range(self.core.total):
-            size += abs(self.core.cost[j] * self.core.x[j])
-        if self.objective > self.most + ROUNDED * size:
+        if self.objective > self.most + self.core.least_gain():
             self.most = self.objective
             self.fruitless = 0
         else:

@@ -29,6 +29,7 @@ cdef class PrimalSimplex:
     cdef int in_vain
     cdef bint by_number
 
+    cdef void _begin(self) noexcept nogil
     cdef int _run(self, long long budget, long long limit) except -1 nogil
     cdef int _refresh(self) except -1 nogil
     cdef void _price_afresh(self) noexcept nogil

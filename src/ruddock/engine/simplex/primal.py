@@ -59,7 +59,6 @@ FRUITLESS = cython.declare(cython.int, 20)  # factors in a row without a gain be
 MOST_IN_VAIN = cython.declare(cython.int, 10)  # times so many steps by numbers, beside one for each row
 MOST_FLIPS = cython.declare(cython.int, 1000)  # in a row without a pivot, beside two for each variable
 NO_GAIN = cython.declare(cython.double, 1e-8)  # of infeasibility: below the tolerance it is none
-ROUNDED = cython.declare(cython.double, 1e-15)  # of the costs' sum without signs: a gain that rounding may have made up
 
 
 class PrimalSimplex:
@@ -81,16 +80,17 @@ class PrimalSimplex:
         self.broken = 0  # basic variables that miss a bound
         self.flips = 0
         self.step = self.no_gain = 0.0
-        self.least_broken = self.least_cost = INFINITY
+        self._begin()
+
+    def _begin(self):
         self.stalled = self.retries = self.perturbations = self.in_a_row = self.fruitless = self.in_vain = 0
         self.settled = self.by_number = False
+        self.least_broken = self.least_cost = INFINITY
 
     def start(self):
         """Factorise and take the present basis as the starting point."""
         j: cython.int
-        self.stalled = self.retries = self.perturbations = self.in_a_row = self.fruitless = self.in_vain = 0
-        self.settled = self.by_number = False
-        self.least_broken = self.least_cost = INFINITY
+        self._begin()
         for j in range(self.core.total):
             self.reference[j] = 1.0
             self.banned[j] = 0
@@ -185,10 +185,9 @@ class PrimalSimplex:
             self.least_broken = min(least, value)
         else:
             least = self.least_cost
-            self.no_gain = 0.0
+            self.no_gain = self.core.least_gain()
             for j in range(self.core.total):
                 value += self.core.cost[j] * self.core.x[j]
-                self.no_gain += ROUNDED * abs(self.core.cost[j] * self.core.x[j])
             self.least_cost = min(least, value)
         if value < least - self.no_gain:
             self.fruitless = self.in_vain = 0

@@ -122,17 +122,10 @@ def orbits_of(problem: Problem, stopped: Callable[[], bool], *, by_chance: bool 
     most = MOST_BY_CHANCE if by_chance else MOST_WORK
     images, complete = symmetries(problem, fixed, most, stopped, by_chance=by_chance)
     parts = [alike for alike in identical_parts(problem, problem.lower, problem.upper) if not fixed[alike].any()]
-    exchanged = every = np.arange(problem.n)
+    every, around = np.arange(problem.n), np.arange(problem.n, dtype=np.int32)
     for alike in parts:
-        exchanged = joined(exchanged, _around(alike, problem.n)[None])
-    if np.array_equal(exchanged[free], joined(every, images)[free]):
+        around[alike] = np.roll(alike, -1, axis=0)
+    if np.array_equal(joined(every, around[None])[free], joined(every, images)[free]):
         images = images[:0]  # products of exchanges
     orbits = Orbits(images, free, parts)
     return orbits if len(orbits.columns) else None, complete
-
-
-def _around(parts: Parts, n: int) -> npt.NDArray[np.int32]:
-    """Return the symmetry that takes each part to the next one."""
-    image = np.arange(n, dtype=np.int32)
-    image[parts] = np.roll(parts, -1, axis=0)
-    return image

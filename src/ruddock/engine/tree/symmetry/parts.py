@@ -66,9 +66,10 @@ def ordering_rows(
     movable = ~stays(relaxed)
     for parts in identical_parts(relaxed, lower, upper):
         blocks = parts.tolist()
-        shifted = _shifted(relaxed, lower, upper, blocks)
-        if shifted or not (orbits_follow and movable[parts].all()):
-            rows += shifted or _ordered(problem, blocks, lower, upper)
+        ordering = _shifted(relaxed, lower, upper, blocks)
+        if not ordering and not (orbits_follow and movable[parts].all()):
+            ordering = _ordered(problem, blocks, lower, upper)
+        rows += ordering
     if not rows:
         return None
     matrix = csr_matrix(
