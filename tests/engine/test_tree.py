@@ -25,6 +25,7 @@ from ruddock.engine.tree.heuristics import jump
 from ruddock.engine.tree.integral import implied_integers
 from ruddock.engine.tree.merging import merge_cliques
 from ruddock.engine.tree.portfolio import LEAST, MOST, Portfolio
+from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.relaxation import Relaxation
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.state import SearchState
@@ -362,6 +363,42 @@ def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pyt
         assert stopped.bound < 18 <= stopped.objective
     # the limit holds where it falls due with one share out, too
     assert solve(problem, Limits(nodes=3300), Options(symmetry=False, cuts=False)).counters.nodes == 3300
+
+
+@pytest.mark.usefixtures("early")
+def test_what_branches_are_worth_is_told_once_and_forgotten_on_neither_side(monkeypatch: pytest.MonkeyPatch) -> None:
+    learnt: Counter[int] = Counter()  # by whose costs they are: gains learnt there
+    sides: list[SearchState] = []
+    learn, work_on = PseudoCosts.learn, workers.work_on
+
+    def counted(self: PseudoCosts, *gain: Any) -> None:
+        before = self.count.sum()
+        learn(self, *gain)
+        learnt[id(self)] += int(self.count.sum() - before)
+
+    def watched(helper: SearchState, share: workers.Share, *rest: Any) -> workers.Return:
+        told = share.costs.count.sum()
+        before = helper.costs.count.sum()
+        done = work_on(helper, share, *rest)
+        # nothing that was known before is left out, the share's is added, and what comes back is new
+        assert helper.costs.count.sum() == before + told + done.costs.count.sum()
+        sides[1:] = [helper]
+        return done
+
+    def begun(team: workers.Team, state: SearchState, *rest: Any) -> None:
+        sides[:] = [state]
+        begin(team, state, *rest)
+
+    begin = workers.Team.__init__
+    monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(PseudoCosts, "learn", counted)
+    monkeypatch.setattr(workers, "work_on", watched)
+    monkeypatch.setattr(workers.Team, "__init__", begun)
+    assert solve(steiner_triples(), options=Options(symmetry=False, cuts=False)).status == "optimal"
+    own, helper = (side.costs for side in sides)
+    assert min(learnt[id(own)], learnt[id(helper)]) > 100
+    assert own.count.sum() == learnt[id(own)] + learnt[id(helper)]
+    np.testing.assert_allclose([own.gains[side].sum() / own.count[side].sum() for side in (0, 1)], own.means)
 
 
 def test_the_root_begins_anew_where_much_is_fixed(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -55,14 +55,23 @@ class PseudoCosts:
         self.gains[:], self.count[:] = other.gains, other.count
         self._total, self._known = list(other._total), list(other._known)
 
-    def add(self, other: PseudoCosts, sign: int = 1) -> PseudoCosts:
-        """Take over the history of another; or, with a sign of -1, leave it out."""
-        self.gains += sign * other.gains
-        self.count += sign * other.count
+    def add(self, other: PseudoCosts) -> None:
+        """Take over the history of another."""
+        self.gains += other.gains
+        self.count += other.count
         for side in (0, 1):
-            self._total[side] += sign * other._total[side]
-            self._known[side] += sign * other._known[side]
-        return self
+            self._total[side] += other._total[side]
+            self._known[side] += other._known[side]
+
+    def since(self, other: PseudoCosts) -> PseudoCosts:
+        """Return what has come since another history, from which this one has gone on."""
+        new = self.copy()
+        new.gains -= other.gains
+        new.count -= other.count
+        for side in (0, 1):
+            new._total[side] -= other._total[side]
+            new._known[side] -= other._known[side]
+        return new
 
     def scores(self, columns: np.ndarray, x: Floats) -> tuple[Floats, int]:
         """Return how much branching on each column promises at a point, and the shortest history among them."""

@@ -4,6 +4,8 @@ It keeps open nodes of its own, as the search does, and works on them in shares:
 measured by the clock. With a share goes what has been learnt since, with its answer what has come of it. Nodes go
 along where one side has many fewer of them than the other, and a few of the best where the other has better ones. So
 the same problem takes the same path every time, and on one core too, where the helper's shares are worked on in turn.
+Shares are small at first: what branches are worth is learnt early, and each side would decide for large parts of the
+tree without what the other one knows by then.
 Two shares are out at a time, one of them waiting: an answer is asked for one hand-over later than it could be there,
 so that neither process stands still because the other one is a little late. What was lent stays the frontier's:
 should the process die, hang or run out of memory, the nodes are there again. Nothing here ever waits for a pipe.
@@ -30,24 +32,23 @@ from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
-NODES = 1500  # between two hand-overs at most, while the search is short
-FEW, OPEN = 50, 0.25  # between them at most where little is open here: so many, or so many for each open node
-BETWEEN = 0.5  # seconds between them at most, by the measure below, while it is short
-LONGER = 0.05  # of what the search has done so far, between two hand-overs of a long one
+NODES = 300  # between two hand-overs at most, while the search is short
+FEW, OPEN = 20, 0.25  # between them at most where little is open here: so many, or so many for each open node
+BETWEEN = 0.04  # seconds between them at most, by the measure below, while it is short
+LONGER = 0.02  # of what the search has done so far, between two hand-overs of a long one
 FEWEST, FEWEST_PRICED = 12, 2  # open nodes lent at least, and left; of those bounded by prices, which take long
 UNEVEN = 2  # times as many open nodes on one side as on the other, from which on they are made even
 MOST_LENT = 10_000  # nodes that go along at a time
 BETTER = 50  # of them because they are better than the other side's
 MOST_AWAY = 100_000  # nodes lent from which on all come back, since what is done of them is not known
 AHEAD = 2  # shares that are out at a time
-EAGER = 1.05  # times the work of the search, as it is measured, the helper does meanwhile
 FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
 LEAST = 0.01  # seconds of work in a share
 EARLIEST = 10  # nodes before which no helper is thought of
 EARLY_PRICED, JOINS_PRICED = 4, 10  # nodes bounded by prices after which one is called, and after which it joins
 A_NODE, AN_ENTRY = 1.2e-4, 6e-9  # seconds, about, that a node takes, and an entry that an iteration touches
-A_PRICED_NODE, A_NEAR = 0.03, 0.06  # seconds, about, of a node bounded by prices, and to begin a search near a plan
-AT_ROOT = 0.5  # seconds, by that measure, after which a helper is called before there are nodes
+A_PRICED_NODE, A_NEAR = 0.03, 0.03  # seconds, about, of a node bounded by prices, and to begin a search near a plan
+AT_ROOT = 0.25  # seconds, by that measure, after which a helper is called before there are nodes
 CALLED, WORTH = 0.2, 0.5  # seconds, by that measure, after which a helper is called, and after which it joins
 PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
@@ -66,6 +67,7 @@ class Share:
     most_nodes : that may be worked on
     work : seconds, about, that it may take; judged by counted work
     seconds : until the time limit
+    costs : what branches were worth on this side since the last time
     finds : what this side has found since the last time, where it keeps such things
     """
 
@@ -90,7 +92,7 @@ class Return:
     away : Away
         What the helper has left, without the nodes.
     costs : PseudoCosts
-        What was learnt.
+        What branches were worth there.
     finds : object
         As of a share.
     """
@@ -141,6 +143,7 @@ class Team:
         self._ready = self._gone = False
         self._due = self._answers = 0
         self._worked = 0.0
+        self._told = state.costs.copy()  # of what branches are worth, all that the helper knows or has told
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
@@ -150,6 +153,7 @@ class Team:
             return
         if not self._ready and _worth(state):
             self._hand.prepare(pickle.dumps(state))
+            self._told.become(state.costs)
             self._ready = True
             self._mark(state, 0 if state.by_prices else FEW)
         done = _work(state) - self._worked
@@ -174,7 +178,7 @@ class Team:
         lent, back = _moved(frontier, _fewest(state))
         if lent or frontier.lent:
             # about what the search does until the next time, what it spends on plans included
-            work = EAGER * max(LEAST, done if self._answers else BETWEEN)
+            work = max(LEAST, done if self._answers else BETWEEN)
             most_nodes = int(min(sys.maxsize, left / 2))
             self._give(state, lent, back, most_nodes, work if frontier.leases else FIRST * work)
 
@@ -187,7 +191,9 @@ class Team:
         lease = state.frontier.lease(lent, PATIENCE + LATE * (now - self._begun), most_nodes)
         self._begun = now
         best, seconds = state.incumbent.best, state.effort.seconds_left
-        share = Share(Bundle.of(lease.nodes), back, most_nodes, work, seconds, best, state.costs, _told(state))
+        learnt = state.costs.since(self._told)
+        self._told.become(state.costs)
+        share = Share(Bundle.of(lease.nodes), back, most_nodes, work, seconds, best, learnt, _told(state))
         self._hand.give(pickle.dumps(share))
 
     def take_back(self, state: SearchState) -> None:
@@ -201,7 +207,8 @@ class Team:
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
         state.frontier.answered(done.nodes.unpacked(), done.away)
         effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
-        state.costs.add(done.costs)
+        for costs in (state.costs, self._told):
+            costs.add(done.costs)
         _hear(state, done.finds)
         if done.best is not None:
             state.try_plan(done.best)
@@ -312,7 +319,8 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
         enough=lambda: _work(state) >= until,
     )
     nodes, iterations, trials = effort.own_nodes, effort.iterations, effort.spent["trials"]
-    state.costs.become(share.costs)
+    state.costs.add(share.costs)
+    before = state.costs.copy()
     if share.best is not None:
         state.try_plan(share.best)
     _hear(state, share.finds)
@@ -329,7 +337,7 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
         effort.own_nodes - nodes,
         effort.iterations - iterations,
         effort.spent["trials"] - trials,
-        state.costs.copy().add(share.costs, -1),
+        state.costs.since(before),
         _told(state),
     )
 
