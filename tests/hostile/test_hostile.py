@@ -25,7 +25,7 @@ from ruddock import demos
 from tests.hostile import parts
 from tests.hostile.watched import watched
 
-SAMPLE = {"files": 400, "tiny": 40, "questions": 9, "faults": 6}
+SAMPLE = {"files": 250, "tiny": 40, "questions": 6, "faults": 4}
 ROOT = Path(__file__).parents[2]
 
 

@@ -25,7 +25,7 @@ from ruddock.document.sheet import write_document
 from ruddock.reporting.page import page
 from ruddock.reporting.report import report_of
 
-SECONDS = 0.4
+SECONDS = 0.2
 # what no reader should see: rounding dust, what is not a number, and words that read as if translated
 DUST = re.compile(r"(?<![\w.])-?\d(\.\d+)?e-(0[6-9]|[1-9]\d)\b|(?<![\w.])-0(\.0+)?(?![\d.])|\b(nan|NaN|inf|None)\b")
 WORDS = re.compile(

@@ -57,21 +57,20 @@ class PseudoCosts:
 
     def add(self, other: PseudoCosts) -> None:
         """Take over the history of another."""
-        self.gains += other.gains
-        self.count += other.count
-        for side in (0, 1):
-            self._total[side] += other._total[side]
-            self._known[side] += other._known[side]
+        self._join(other, 1)
 
     def since(self, other: PseudoCosts) -> PseudoCosts:
         """Return what has come since another history, from which this one has gone on."""
         new = self.copy()
-        new.gains -= other.gains
-        new.count -= other.count
-        for side in (0, 1):
-            new._total[side] -= other._total[side]
-            new._known[side] -= other._known[side]
+        new._join(other, -1)
         return new
+
+    def _join(self, other: PseudoCosts, sign: int) -> None:
+        self.gains += sign * other.gains
+        self.count += sign * other.count
+        for side in (0, 1):
+            self._total[side] += sign * other._total[side]
+            self._known[side] += sign * other._known[side]
 
     def scores(self, columns: np.ndarray, x: Floats) -> tuple[Floats, int]:
         """Return how much branching on each column promises at a point, and the shortest history among them."""
