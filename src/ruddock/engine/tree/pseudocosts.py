@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from math import isfinite
+from typing import Any
 
 import numpy as np
 
@@ -28,6 +29,17 @@ class PseudoCosts:
         self.gains = np.zeros((2, n))
         self.count = np.zeros((2, n), dtype=np.int64)
         self._total, self._known = [0.0, 0.0], [0, 0]
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return the columns with history alone: few of many, where it is told what came since the last time."""
+        known = np.flatnonzero(self.count.any(axis=0))
+        kept = {"columns": known, "gains": self.gains[:, known], "count": self.count[:, known]}
+        return {**kept, "n": len(self.count[0]), "sums": (self._total, self._known)}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__init__(state["n"])  # type: ignore[misc]
+        self.gains[:, state["columns"]], self.count[:, state["columns"]] = state["gains"], state["count"]
+        self._total, self._known = state["sums"]
 
     def learn(self, column: int, up: bool, change: float, gain: float) -> None:
         """Record that moving a column by ``change`` raised the bound by ``gain``."""

@@ -50,7 +50,7 @@ A_NODE, AN_ENTRY = 1.2e-4, 6e-9  # seconds, about, that a node takes, and an ent
 A_PRICED_NODE, A_NEAR = 0.03, 0.03  # seconds, about, of a node bounded by prices, and to begin a search near a plan
 AT_ROOT = 0.25  # seconds, by that measure, after which a helper is called before there are nodes
 CALLED, WORTH = 0.2, 0.5  # seconds, by that measure, after which a helper is called, and after which it joins
-PATIENCE, LATE = 20.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
+PATIENCE, LATE = 30.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
 GOODBYE = 0.2  # seconds that the threads of a helper that was killed have to end
@@ -143,7 +143,7 @@ class Team:
         self._ready = self._gone = False
         self._due = self._answers = 0
         self._worked = 0.0
-        self._told = state.costs.copy()  # of what branches are worth, all that the helper knows or has told
+        self._shared = state.costs.copy()  # what both sides know of the worth of branches
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
@@ -153,7 +153,7 @@ class Team:
             return
         if not self._ready and _worth(state):
             self._hand.prepare(pickle.dumps(state))
-            self._told.become(state.costs)
+            self._shared.become(state.costs)
             self._ready = True
             self._mark(state, 0 if state.by_prices else FEW)
         done = _work(state) - self._worked
@@ -191,8 +191,8 @@ class Team:
         lease = state.frontier.lease(lent, PATIENCE + LATE * (now - self._begun), most_nodes)
         self._begun = now
         best, seconds = state.incumbent.best, state.effort.seconds_left
-        learnt = state.costs.since(self._told)
-        self._told.become(state.costs)
+        learnt = state.costs.since(self._shared)
+        self._shared.become(state.costs)
         share = Share(Bundle.of(lease.nodes), back, most_nodes, work, seconds, best, learnt, _told(state))
         self._hand.give(pickle.dumps(share))
 
@@ -207,7 +207,7 @@ class Team:
         state.frontier.give_up(done.given_up, uncertain=done.uncertain)
         state.frontier.answered(done.nodes.unpacked(), done.away)
         effort.add_elsewhere(done.worked_on, done.iterations, done.on_trials)
-        for costs in (state.costs, self._told):
+        for costs in (state.costs, self._shared):
             costs.add(done.costs)
         _hear(state, done.finds)
         if done.best is not None:
