@@ -143,7 +143,7 @@ class Team:
         self._ready = self._gone = False
         self._due = self._answers = 0
         self._worked = 0.0
-        self._shared = state.costs.copy()  # what both sides know of the worth of branches
+        self._shared: PseudoCosts  # what both sides know of the worth of branches, once the helper has joined
         self._begun = time.monotonic()
 
     def meet(self, state: SearchState, *, now: bool = False) -> None:
@@ -153,7 +153,7 @@ class Team:
             return
         if not self._ready and _worth(state):
             self._hand.prepare(pickle.dumps(state))
-            self._shared.become(state.costs)
+            self._shared = state.costs.copy()
             self._ready = True
             self._mark(state, 0 if state.by_prices else FEW)
         done = _work(state) - self._worked
