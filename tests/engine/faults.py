@@ -113,10 +113,6 @@ from tests.engine.faults import hungry
 kind, room = sys.argv[1], float(sys.argv[2])
 import scipy.sparse.csgraph, ruddock.engine.presolve.components, ruddock.engine.tree.search
 problem = hungry(kind)
-deep = []
-for _ in range(700):
-    deep = [deep]
-repr(deep)  # a stack that has to grow beyond the limit ends the process: let it have grown before
 pages = int(open("/proc/self/statm").read().split()[0]) * resource.getpagesize()
 resource.setrlimit(resource.RLIMIT_AS, (int(pages + room * 1e6),) * 2)
 outcome = solve(problem, Limits(seconds=60), Options(cores=1, cuts=False))

@@ -7,6 +7,7 @@ import signal
 import numpy as np
 import pytest
 
+from ruddock.engine import memory
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
 from ruddock.engine.tree import search, workers
@@ -79,7 +80,8 @@ def test_limits_at_any_moment_leave_a_true_bound() -> None:
 def test_memory_that_ends_is_told(kind: str) -> None:
     status, _, objective, _ = faults.with_little_memory(kind, 4000)
     assert status == "optimal"
-    for megabytes in (1.5,):
+    spare = memory.SPARE / 1e6  # below it a solve does not begin, just above it ends on its way
+    for megabytes in (0.2, spare + 1.5):
         found = faults.with_little_memory(kind, megabytes)
         assert found[:2] == ["stopped", "memory"] or found[0] == status
         assert found[0] == "stopped" or found[2] == objective

@@ -10,6 +10,7 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from ruddock.engine.memory import running_out
 from ruddock.problem import Floats, Problem
 
 Status = Literal["optimal", "infeasible", "unbounded", "stopped"]
@@ -309,8 +310,8 @@ class Limits:
         return "memory" if self.too_much(held) else None
 
     def too_much(self, held: Callable[[], float] | None) -> bool:
-        """Say whether more bytes are held than may be; they are counted only where there is a limit."""
-        return self.memory < float("inf") and held is not None and held() > self.memory
+        """Say whether more bytes are held than may be, or the system has no more; they are counted if limited."""
+        return running_out() or (self.memory < float("inf") and held is not None and held() > self.memory)
 
     def due(self, seconds: float) -> bool:
         """Say whether the last report was so long ago."""

@@ -6,6 +6,7 @@ import numpy as np
 
 from ruddock.engine import kernels as kernels  # warns once if they are not compiled
 from ruddock.engine.linear import solve_linear
+from ruddock.engine.memory import running_out
 from ruddock.engine.outcome import Limits, Options, Outcome, Solve
 from ruddock.engine.units import in_units
 from ruddock.problem import Problem
@@ -22,9 +23,7 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     limits, options = limits or Limits(), options or Options()
     limits.record("start", rows=problem.m, columns=problem.n, entries=problem.nonzeros, integer=problem.discrete)
     try:
-        # what a solve needs at least, asked for at once: better to know now than in the middle of something
-        np.empty(LEAST_BYTES * (problem.nonzeros + problem.m + problem.n), np.uint8)
-        outcome = _solve(problem, limits, options)
+        outcome = Outcome("stopped", "memory") if _too_large(problem) else _solve(problem, limits, options)
     except MemoryError:  # outside of all that keeps what it has
         outcome = Outcome("stopped", "memory")
     counters = outcome.counters
@@ -40,6 +39,14 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
         parts={name: round(value, 6) for name, value in counters.parts.items()},
     )
     return outcome
+
+
+def _too_large(problem: Problem) -> bool:
+    """Say whether there is less memory than a solve needs at least: better to know now than in the middle of it."""
+    if running_out():
+        return True
+    np.empty(LEAST_BYTES * (problem.nonzeros + problem.m + problem.n), np.uint8)
+    return False
 
 
 def _solve(problem: Problem, limits: Limits, options: Options) -> Outcome:
