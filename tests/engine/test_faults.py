@@ -11,7 +11,7 @@ from ruddock.engine import memory
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
 from ruddock.engine.tree import search, workers
-from ruddock.engine.tree.frontier import Away, Node
+from ruddock.engine.tree.frontier import Away, Frontier, Node
 from ruddock.engine.tree.state import SearchState
 from tests.engine import faults
 from tests.exact import judge
@@ -103,3 +103,17 @@ def test_the_primal_method_ends_where_every_move_is_a_flip() -> None:
     assert outcome.status == "infeasible"
     judge(problem, outcome)
     assert outcome.counters.bound_flips < 100
+
+
+def test_a_node_at_which_a_share_ended_comes_first_in_the_next_and_is_counted_meanwhile() -> None:
+    frontier = Frontier()
+    frontier.push([Node(1.0), Node(2.0)])
+    child = Node(5.0)
+    frontier.begin(child)
+    frontier.rest()
+    assert (len(frontier), frontier.waiting_bound, frontier.bound) == (3, 1.0, 1.0)
+    assert [node.bound for node in frontier.every_other(1)] == [1.0]  # lent: the one that rests is not
+    assert frontier.take() is child
+    frontier.rest()
+    assert [node.bound for node in frontier.empty()] == [2.0, 5.0]
+    assert (len(frontier), frontier.bound) == (0, np.inf)

@@ -180,6 +180,7 @@ class Frontier:
         self._heap: list[tuple[float, int, int, Node]] = []
         self._order = 0
         self._at_work: Node | None = None
+        self._resting: Node | None = None
         self.leases: list[Lease] = []
         self.away = Away()
         self.bytes = self._bases = 0
@@ -187,7 +188,7 @@ class Frontier:
         self.uncertain = False
 
     def __len__(self) -> int:
-        return len(self._heap)
+        return len(self._heap) + (self._resting is not None)
 
     @property
     def bound(self) -> float:
@@ -202,7 +203,8 @@ class Frontier:
     @property
     def waiting_bound(self) -> float:
         """The least bound of the waiting nodes."""
-        return self._heap[0][0] if self._heap else INFINITY
+        least = self._heap[0][0] if self._heap else INFINITY
+        return least if self._resting is None else min(least, self._resting.bound)
 
     @property
     def lent(self) -> int:
@@ -239,9 +241,9 @@ class Frontier:
         return node
 
     def take(self) -> Node:
-        """Take up the waiting node with the least bound: it is at work until it is done or put back."""
+        """Take up the node that rests, or the one with the least bound: at work until it is done or put back."""
         assert self._at_work is None
-        self._at_work = self._pop()
+        self._at_work, self._resting = self._resting or self._pop(), None
         return self._at_work
 
     def begin(self, node: Node) -> None:
@@ -258,6 +260,10 @@ class Frontier:
             self.push([self._at_work])
             self._at_work = None
 
+    def rest(self) -> None:
+        """Let the node at work wait as the one that is taken up next, as when a share ends before it is done."""
+        self._resting, self._at_work = self._at_work, None
+
     def give_up(self, bound: float, *, uncertain: bool = False) -> None:
         """Note the bound of a node that is left out without proof that it holds nothing."""
         self.given_up = min(self.given_up, bound)
@@ -272,7 +278,7 @@ class Frontier:
 
     def every_other(self, count: int) -> list[Node]:
         """Take out so many nodes: every other one of those with the least bounds."""
-        best = [self._pop() for _ in range(min(2 * count, len(self)))]
+        best = [self._pop() for _ in range(min(2 * count, len(self._heap)))]
         self.push(best[1::2])
         return best[::2]
 
@@ -291,4 +297,7 @@ class Frontier:
 
     def empty(self) -> list[Node]:
         """Remove and return all waiting nodes."""
+        if self._resting is not None:
+            self.push([self._resting])
+            self._resting = None
         return [self._pop() for _ in range(len(self))]

@@ -57,7 +57,10 @@ class Walk:
                 node, reason = self._visit(node, outcome, fresh=fresh)
                 outcome, fresh = None, False
             if reason is not None:
-                state.frontier.put_back()
+                if state.by_prices:  # what was generated for a node serves its child, when a share goes on
+                    state.frontier.rest()
+                else:
+                    state.frontier.put_back()
                 workers.dismiss(self._team, state)
                 self._team = None
                 return reason
