@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from fractions import Fraction
 from typing import Literal
 
 import numpy as np
@@ -11,9 +12,10 @@ from scipy import sparse
 
 from ruddock.engine import linear, prediction
 from ruddock.engine.certificates import feasible
-from ruddock.engine.exact import certify
+from ruddock.engine.exact import ExactBasis, certify
 from ruddock.engine.first_order import plan
 from ruddock.engine.interior.mehrotra import interior_point
+from ruddock.engine.lifting import ExactFactor
 from ruddock.engine.outcome import AT_LOWER, BASIC, Basis, Limits, Options
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
@@ -188,6 +190,37 @@ def test_the_exact_check_tells_what_the_tolerance_hides() -> None:
     assert not outcome.counters.certified
     thirds = Problem.build([[3.0, 0.0], [0.0, 7.0]], [1, 1], [inf, inf], [0, 0], [inf, inf], [1, 1])
     assert solve(thirds, options=Options(exact=True)).x.tolist() == [1 / 3, 1 / 7]
+
+
+@pytest.mark.parametrize("kind", ["whole", "wide", "alike", "singular"])
+@pytest.mark.parametrize("size", [1, 7, 40])
+def test_equations_are_solved_exactly(kind: str, size: int) -> None:
+    rng = np.random.default_rng(size)
+    filled = sparse.random_array((size, size), density=0.3, rng=rng).toarray() + np.eye(size)
+    if kind == "whole":
+        filled = np.ceil(9 * filled)
+    elif kind == "wide":
+        filled *= 10.0 ** rng.integers(-150, 150, (size, 1)) * 10.0 ** rng.integers(-8, 8, size)
+    elif kind == "alike":  # rows in twos, 1e-9 apart
+        filled = np.repeat(rng.uniform(-1, 1, (size, size)), 2, axis=0)[:size] * (1 + 1e-9 * rng.random((size, size)))
+    else:
+        filled = np.round(9 * filled)
+        filled[-1] = 0.0 if size == 1 else filled[:-1].sum(axis=0)
+    columns = [{i: Fraction(filled[i, j]) for i in np.flatnonzero(filled[:, j]).tolist()} for j in range(size)]
+    clock = ExactBasis(Problem.build([[1.0]], [0], [1], [0], [1], [1]), np.zeros(2, np.int8), Limits()).clock
+    if kind == "singular":
+        with pytest.raises(ZeroDivisionError):
+            ExactFactor(columns, clock)
+        return
+    factor = ExactFactor(columns, clock)
+    right = [Fraction(value) / 3 for value in rng.normal(size=size)]
+    x, y = factor.forward(right), factor.backward(right)
+    rows = [
+        sum((column[i] * x[j] for j, column in enumerate(columns) if i in column), Fraction(0)) for i in range(size)
+    ]
+    assert rows == right
+    assert [sum(value * y[i] for i, value in column.items()) for column in columns] == right
+    assert factor.forward([Fraction(0)] * size) == [0] * size
 
 
 @pytest.mark.parametrize("way", WAYS)

@@ -10,10 +10,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from fractions import Fraction
+from math import lcm
 from typing import TypeVar
 
 import numpy as np
 
+from ruddock.engine.lifting import ExactFactor
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Basis, Codes, Limits, Outcome
 from ruddock.problem import Floats, Problem
 
@@ -21,7 +23,6 @@ WORSE = 1e-5  # relative: an exact optimum that is worse than the one within the
 MOST_REPAIRS = 200  # exact pivots before the basis is left as it is
 GLANCE = 512  # steps between two looks at the limits
 ZERO = Fraction(0)
-Row = dict[int, Fraction]
 Item = TypeVar("Item")
 
 
@@ -48,100 +49,6 @@ class _Clock:
             yield item
 
 
-class RationalFactor:
-    """A square sparse matrix factorised in fractions, smallest row and column first.
-
-    Parameters
-    ----------
-    columns : list of dict
-        Row number to value, for each column.
-
-    Raises
-    ------
-    ZeroDivisionError
-        If the matrix is singular.
-    """
-
-    def __init__(self, columns: list[Row], clock: _Clock) -> None:
-        size = len(columns)
-        self.size, self.clock = size, clock
-        every = range(size)
-        rows: list[Row] = [{} for _ in clock.through(every)]
-        holders: list[set[int]] = [set() for _ in clock.through(every)]
-        for j, column in enumerate(clock.through(columns)):
-            for i, value in column.items():
-                rows[i][j] = value
-                holders[j].add(i)
-        self.steps: list[tuple[int, int, Fraction]] = []  # row, pivot row, factor
-        self.order: list[tuple[int, int]] = []  # pivot row and column
-        self.upper = rows
-        sizes: list[set[int]] = [set() for _ in clock.through(range(size + 1))]
-        for i in clock.through(every):
-            sizes[len(rows[i])].add(i)
-        for _ in clock.through(every):
-            i = next(iter(next(group for group in sizes if group)))
-            if not rows[i]:
-                raise ZeroDivisionError("the basis is singular")
-            sizes[len(rows[i])].discard(i)
-            j = min(rows[i], key=lambda c: len(holders[c]))
-            self.order.append((i, j))
-            for k in rows[i]:
-                holders[k].discard(i)
-            self._eliminate(i, j, rows, holders, sizes)
-
-    def _eliminate(self, i: int, j: int, rows: list[Row], holders: list[set[int]], sizes: list[set[int]]) -> None:
-        """Take column ``j`` out of all rows that still hold it."""
-        pivot = rows[i][j]
-        for r in self.clock.through(sorted(holders[j])):
-            row = rows[r]
-            sizes[len(row)].discard(r)
-            factor = row.pop(j) / pivot
-            for k, value in rows[i].items():
-                if k == j:
-                    continue
-                new = row.get(k, ZERO) - factor * value
-                if new:
-                    row[k] = new
-                    holders[k].add(r)
-                else:
-                    row.pop(k, None)
-                    holders[k].discard(r)
-            sizes[len(row)].add(r)
-            self.steps.append((r, i, factor))
-        holders[j].clear()
-
-    def forward(self, right: list[Fraction]) -> list[Fraction]:
-        """Solve ``B x = right``."""
-        right = list(right)
-        for r, i, factor in self.clock.through(self.steps):
-            if right[i]:
-                right[r] -= factor * right[i]
-        result = [ZERO] * self.size
-        for i, j in self.clock.through(reversed(self.order)):
-            rest = right[i]
-            for k, value in self.upper[i].items():
-                if k != j and result[k]:
-                    rest -= value * result[k]
-            result[j] = rest / self.upper[i][j]
-        return result
-
-    def backward(self, right: list[Fraction]) -> list[Fraction]:
-        """Solve ``B'y = right``."""
-        right = list(right)
-        result = [ZERO] * self.size
-        for i, j in self.clock.through(self.order):
-            value = right[j] / self.upper[i][j]
-            result[i] = value
-            if value:
-                for k, entry in self.upper[i].items():
-                    if k != j:
-                        right[k] -= value * entry
-        for r, i, factor in self.clock.through(reversed(self.steps)):
-            if result[r]:
-                result[i] -= factor * result[r]
-        return result
-
-
 class ExactBasis:
     """A basis of ``[A, -I]`` with its solution in fractions.
 
@@ -150,7 +57,7 @@ class ExactBasis:
     codes : basis codes, shape (n + m,)
     basic : list of the basic variables
     x, y, d : values of variables, dual values of rows, reduced costs of variables
-    factor : RationalFactor
+    factor : ExactFactor
     """
 
     def __init__(self, problem: Problem, codes: Codes, limits: Limits) -> None:
@@ -159,18 +66,19 @@ class ExactBasis:
         self.lower = np.concatenate((problem.lower, problem.row_lower))
         self.upper = np.concatenate((problem.upper, problem.row_upper))
         starts, indices, values = problem.starts, problem.indices.tolist(), problem.values.tolist()
-        self.columns: list[Row] = [
+        self.columns: list[dict[int, Fraction]] = [
             {i: Fraction(v) for i, v in zip(indices[a:b], values[a:b], strict=True)}
             for a, b in self.clock.through(zip(starts[:-1].tolist(), starts[1:].tolist(), strict=True))
         ]
         self.columns += [{i: Fraction(-1)} for i in self.clock.through(range(m))]
+        self._whole = [_whole(column) for column in self.clock.through(self.columns)]
         self.costs = [Fraction(c) for c in self.clock.through(problem.costs.tolist())] + [ZERO] * m
         self.n, self.m = n, m
 
     def compute(self) -> None:
         """Compute values, dual values and reduced costs."""
         self.basic = [int(j) for j in np.flatnonzero(self.codes == BASIC)]
-        self.factor = RationalFactor([self.columns[j] for j in self.basic], self.clock)
+        self.factor = ExactFactor([self.columns[j] for j in self.basic], self.clock)
         self.x = [ZERO] * (self.n + self.m)
         right = [ZERO] * self.m
         for j in self.clock.through(np.flatnonzero((self.codes == AT_LOWER) | (self.codes == AT_UPPER)).tolist()):
@@ -182,11 +90,16 @@ class ExactBasis:
         for j, amount in self.clock.through(zip(self.basic, self.factor.forward(right), strict=True)):
             self.x[j] = amount
         self.y = self.factor.backward([self.costs[j] for j in self.basic])
-        self.d = [self.costs[j] - self.dot(self.y, j) for j in self.clock.through(range(self.n + self.m))]
+        self.d = [cost - value for cost, value in zip(self.costs, self.products(self.y), strict=True)]
 
-    def dot(self, y: list[Fraction], j: int) -> Fraction:
-        """Return the product of ``y`` with the column of variable ``j``."""
-        return sum((y[i] * value for i, value in self.columns[j].items() if y[i]), ZERO)
+    def products(self, y: list[Fraction]) -> list[Fraction]:
+        """Return the products of ``y`` with the columns of all variables."""
+        bottom = lcm(*(value.denominator for value in y))
+        tops = [value.numerator * (bottom // value.denominator) for value in y]
+        return [
+            Fraction(sum(tops[i] * value for i, value in column), bottom * divisor)
+            for divisor, column in self.clock.through(self._whole)
+        ]
 
     def leaving(self) -> tuple[int, int] | None:
         """Return the position of the basic variable farthest out of its bounds, and 1 (above) or -1."""
@@ -225,13 +138,13 @@ class ExactBasis:
         """Exchange the basic variable at ``p`` by the dual ratio test; False if nothing can enter."""
         unit = [ZERO] * self.m
         unit[p] = Fraction(1)
-        rho = self.factor.backward(unit)
+        row = self.products(self.factor.backward(unit))
         best: tuple[Fraction, int] | None = None
         for j in self.clock.through(range(self.n + self.m)):
             code = self.codes[j]
             if code == BASIC or self.lower[j] == self.upper[j]:
                 continue
-            a = self.dot(rho, j) * side
+            a = row[j] * side
             if (code == AT_LOWER and a > 0) or (code == AT_UPPER and a < 0) or (code == FREE and a != 0):
                 ratio = abs(self.d[j] / a)
                 if best is None or ratio < best[0]:
@@ -266,6 +179,12 @@ class ExactBasis:
             self.codes[self.basic[best[1]]] = best[2]
             self.codes[q] = BASIC
         return True
+
+
+def _whole(column: dict[int, Fraction]) -> tuple[int, list[tuple[int, int]]]:
+    """Return a column as whole numbers, after what these are to be divided by."""
+    divisor = lcm(*(value.denominator for value in column.values()))
+    return divisor, [(i, value.numerator * (divisor // value.denominator)) for i, value in column.items()]
 
 
 def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome, bool]:

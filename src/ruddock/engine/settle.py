@@ -54,7 +54,8 @@ def _step(problem: Problem, exact: ExactBasis) -> Outcome | None:
     first = any(sides)
     if first:
         y = exact.factor.backward([Fraction(side) for side in sides])
-        reduced = [(-exact.dot(y, j) if code != BASIC else ZERO) for j, code in enumerate(exact.codes)]
+        products = exact.products(y)
+        reduced = [-value if code != BASIC else ZERO for value, code in zip(products, exact.codes, strict=True)]
     else:
         y, reduced = exact.y, exact.d
     entering = exact.entering(reduced)
