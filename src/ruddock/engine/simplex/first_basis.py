@@ -35,7 +35,7 @@ def of_network(problem: Problem, arcs: Arcs | None, limits: Limits, iterations: 
         limits.report(iterations + pivots, phase="network simplex")
         return limits.exceeded(iterations + pivots, held=held) is not None
 
-    if problem.nonzeros < WORTH_A_LOOK or limits.too_much(held):
+    if problem.nonzeros < WORTH_A_LOOK or limits.exceeded(iterations, held=held) is not None:
         return None
     arcs = arcs or network_of(problem)
     most = int(min(limits.iterations - iterations, MOST_PIVOTS))

@@ -493,8 +493,9 @@ class LinearSolver:
         kernel.start()
         if kernel is at.dual and perturb:
             kernel.perturb() if stuck else kernel.perturb(SPREAD)
-        if limits.too_much(self._held):
-            return claims.stopped(at, "memory")
+        reason = limits.exceeded(0, held=self._held)
+        if reason is not None and reason != "iterations":  # it may have ended by now, which takes none
+            return claims.stopped(at, reason)
         return self._go_on(kernel, limits, cutoff, most=most)
 
     def _go_on(self, kernel: Any, limits: Limits, cutoff: float, *, most: int | None = None) -> int | Outcome:
