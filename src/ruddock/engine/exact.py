@@ -10,12 +10,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from fractions import Fraction
-from math import lcm
 from typing import TypeVar
 
 import numpy as np
 
-from ruddock.engine.lifting import ExactFactor
+from ruddock.engine.lifting import ExactFactor, whole
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Basis, Codes, Limits, Outcome
 from ruddock.problem import Floats, Problem
 
@@ -71,7 +70,11 @@ class ExactBasis:
             for a, b in self.clock.through(zip(starts[:-1].tolist(), starts[1:].tolist(), strict=True))
         ]
         self.columns += [{i: Fraction(-1)} for i in self.clock.through(range(m))]
-        self._whole = [_whole(column) for column in self.clock.through(self.columns)]
+        # of each column rows and whole numbers, and what these are to be divided by
+        self._whole: list[tuple[list[tuple[int, int]], int]] = []
+        for column in self.clock.through(self.columns):
+            tops, divisor = whole(column.values())
+            self._whole.append((list(zip(column, tops, strict=True)), divisor))
         self.costs = [Fraction(c) for c in self.clock.through(problem.costs.tolist())] + [ZERO] * m
         self.n, self.m = n, m
 
@@ -94,11 +97,10 @@ class ExactBasis:
 
     def products(self, y: list[Fraction]) -> list[Fraction]:
         """Return the products of ``y`` with the columns of all variables."""
-        bottom = lcm(*(value.denominator for value in y))
-        tops = [value.numerator * (bottom // value.denominator) for value in y]
+        tops, bottom = whole(y)
         return [
             Fraction(sum(tops[i] * value for i, value in column), bottom * divisor)
-            for divisor, column in self.clock.through(self._whole)
+            for column, divisor in self.clock.through(self._whole)
         ]
 
     def leaving(self) -> tuple[int, int] | None:
@@ -179,12 +181,6 @@ class ExactBasis:
             self.codes[self.basic[best[1]]] = best[2]
             self.codes[q] = BASIC
         return True
-
-
-def _whole(column: dict[int, Fraction]) -> tuple[int, list[tuple[int, int]]]:
-    """Return a column as whole numbers, after what these are to be divided by."""
-    divisor = lcm(*(value.denominator for value in column.values()))
-    return divisor, [(i, value.numerator * (divisor // value.denominator)) for i, value in column.items()]
 
 
 def certify(problem: Problem, outcome: Outcome, limits: Limits) -> tuple[Outcome, bool]:

@@ -26,6 +26,13 @@ class Clock(Protocol):
         """Go through items, one step each."""
 
 
+def whole(values: Iterable[Fraction]) -> tuple[list[int], int]:
+    """Return fractions as whole numbers over one denominator, the least."""
+    values = list(values)
+    bottom = lcm(*(value.denominator for value in values))
+    return [value.numerator * (bottom // value.denominator) for value in values], bottom
+
+
 class ExactFactor:
     """A square sparse matrix factorised modulo a prime, smallest row and column first.
 
@@ -119,9 +126,8 @@ class ExactFactor:
     ) -> list[Fraction]:
         """Lift digit by digit, until quotients that are read off solve the equations."""
         through = self.clock.through
-        common = lcm(*(value.denominator for value in right))
-        whole = [value.numerator * (common // value.denominator) for value in right]
-        solution, base, rest = [0] * self.size, 1, whole
+        wanted, common = whole(right)
+        solution, base, rest = [0] * self.size, 1, wanted
         digits, due = 0, 1.0
         while True:
             found = digit(rest)
@@ -138,7 +144,7 @@ class ExactFactor:
                 if read is None:
                     continue
                 tops, bottom = read
-                if product(tops) != [bottom * value for value in whole]:
+                if product(tops) != [bottom * value for value in wanted]:
                     continue
             return [Fraction(top, bottom * common) if top else Fraction(0) for top in through(tops)]
 
@@ -164,7 +170,7 @@ class ExactFactor:
         result = [0] * self.size
         for i, j, inverse in self.clock.through(reversed(self._order)):
             rest = right[i] - sum(value * result[k] for k, value in self._upper[i].items() if result[k])
-            result[j] = _least(rest * inverse % PRIME)
+            result[j] = _least(rest * inverse, PRIME)
         return result
 
     def _backward_digit(self, right: list[int]) -> list[int]:
@@ -180,12 +186,13 @@ class ExactFactor:
         for r, i, factor in self.clock.through(reversed(self._steps)):
             if result[r]:
                 result[i] = (result[i] - factor * result[r]) % PRIME
-        return [_least(value) for value in result]
+        return [_least(value, PRIME) for value in result]
 
 
-def _least(value: int) -> int:
-    """Return the number of least size that is the same modulo the prime."""
-    return value - PRIME if value > PRIME // 2 else value
+def _least(value: int, base: int) -> int:
+    """Return the number of least size that is the same modulo a base."""
+    value %= base
+    return value - base if value > base // 2 else value
 
 
 def _read_off(
@@ -195,16 +202,14 @@ def _read_off(
     most = isqrt(base // 2)
     bottom, tops = 1, list[int]()
     for value in through(values):
-        top = value * bottom % base
-        top -= base if top > base // 2 else 0
+        top = _least(value * bottom, base)
         if abs(top) > most:
             more = _divisor(top % base, base, most)
             bottom *= more
             if bottom > most:
                 return None
             tops = [t * more for t in tops]
-            top = top * more % base
-            top -= base if top > base // 2 else 0
+            top = _least(top * more, base)
         tops.append(top)
     return tops, bottom
 

@@ -307,11 +307,9 @@ class Limits:
             return "iterations"
         if nodes >= self.nodes:
             return "nodes"
-        return "memory" if self.too_much(held) else None
-
-    def too_much(self, held: Callable[[], float] | None) -> bool:
-        """Say whether more bytes are held than may be, or the system has no more; they are counted if limited."""
-        return running_out() or (self.memory < float("inf") and held is not None and held() > self.memory)
+        # what is held is counted only where there is a limit
+        too_much = self.memory < float("inf") and held is not None and held() > self.memory
+        return "memory" if too_much or running_out() else None
 
     def due(self, seconds: float) -> bool:
         """Say whether the last report was so long ago."""

@@ -23,7 +23,8 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     limits, options = limits or Limits(), options or Options()
     limits.record("start", rows=problem.m, columns=problem.n, entries=problem.nonzeros, integer=problem.discrete)
     try:
-        outcome = Outcome("stopped", "memory") if _too_large(problem) else _solve(problem, limits, options)
+        _ask_for_memory(problem)
+        outcome = _solve(problem, limits, options)
     except MemoryError:  # outside of all that keeps what it has
         outcome = Outcome("stopped", "memory")
     counters = outcome.counters
@@ -41,12 +42,11 @@ def solve(problem: Problem, limits: Limits | None = None, options: Options | Non
     return outcome
 
 
-def _too_large(problem: Problem) -> bool:
-    """Say whether there is less memory than a solve needs at least: better to know now than in the middle of it."""
+def _ask_for_memory(problem: Problem) -> None:
+    """Raise MemoryError where there is less than a solve needs at least: better known now than in its middle."""
     if running_out():
-        return True
+        raise MemoryError
     np.empty(LEAST_BYTES * (problem.nonzeros + problem.m + problem.n), np.uint8)
-    return False
 
 
 def _solve(problem: Problem, limits: Limits, options: Options) -> Outcome:
