@@ -13,6 +13,7 @@ import pytest
 from scipy import sparse
 
 from benchmarks.integer_families import vans
+from ruddock import demos
 from ruddock.engine import outcome as outcomes
 from ruddock.engine.outcome import Limits, Options, Outcome, Progress
 from ruddock.engine.solve import solve
@@ -363,6 +364,15 @@ def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pyt
         assert stopped.bound < 18 <= stopped.objective
     # the limit holds where it falls due with one share out, too
     assert solve(problem, Limits(nodes=3300), Options(symmetry=False, cuts=False)).counters.nodes == 3300
+
+
+def test_a_short_search_calls_a_helper_and_never_waits_for_it(monkeypatch: pytest.MonkeyPatch) -> None:
+    called, given = [], []
+    monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(workers._InTurn, "prepare", lambda *_: given.append(1))
+    monkeypatch.setattr(workers._InTurn, "close", lambda *_: called.append(1))
+    assert demos.build("tariff").solve().effort.nodes > 20  # bounded by prices, in about a second
+    assert called and not given
 
 
 @pytest.mark.usefixtures("early")

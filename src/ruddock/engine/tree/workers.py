@@ -44,12 +44,12 @@ MOST_AWAY = 100_000  # nodes lent from which on all come back, since what is don
 AHEAD = 2  # shares that are out at a time
 FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
 LEAST = 0.01  # seconds of work in a share
-EARLIEST = 10  # nodes before which no helper is thought of
-EARLY_PRICED, JOINS_PRICED = 4, 10  # nodes bounded by prices after which one is called, and after which it joins
+EARLIEST, EARLIEST_PRICED = 10, 4  # nodes before which no helper is thought of; nodes bounded by prices
 A_NODE, AN_ENTRY = 1.2e-4, 6e-9  # seconds, about, that a node takes, and an entry that an iteration touches
-A_PRICED_NODE, A_NEAR = 0.03, 0.03  # seconds, about, of a node bounded by prices, and to begin a search near a plan
+A_PRICED_NODE, A_PRICED_ENTRY = 0.008, 2.5e-8  # the same where nodes are bounded by prices
+A_NEAR = 0.03  # seconds, about, to begin a search near a plan
 AT_ROOT = 0.25  # seconds, by that measure, after which a helper is called before there are nodes
-CALLED, WORTH = 0.2, 0.5  # seconds, by that measure, after which a helper is called, and after which it joins
+CALLED, WORTH = 0.2, 1.0  # after which a helper is called, and after which it joins: by then it should be there
 PATIENCE, LATE = 30.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
@@ -276,14 +276,16 @@ def _wanted(state: SearchState) -> bool:
     """Say whether a search has become long enough to call for a helper."""
     if not _possible(state) or len(state.frontier) <= 2 * _fewest(state):
         return False
-    nodes = state.effort.own_nodes
-    return nodes >= EARLY_PRICED if state.by_prices else nodes >= EARLIEST and _work(state) > CALLED
+    return _are_many(state) and _work(state) > CALLED
 
 
 def _worth(state: SearchState) -> bool:
     """Say whether a search has become long enough for a helper that was called to join."""
-    nodes = state.effort.own_nodes
-    return nodes >= JOINS_PRICED if state.by_prices else nodes >= EARLIEST and _work(state) > WORTH
+    return _are_many(state) and _work(state) > WORTH
+
+
+def _are_many(state: SearchState) -> bool:
+    return state.effort.own_nodes >= (EARLIEST_PRICED if state.by_prices else EARLIEST)
 
 
 def _possible(state: SearchState) -> bool:
@@ -299,10 +301,9 @@ def _nodes_left(state: SearchState) -> float:
 def _work(state: SearchState) -> float:
     """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
     effort = state.effort
-    # iterations for the prices of a node are a part of it
-    own = effort.own_nodes * A_PRICED_NODE if state.by_prices else effort.counters.entries * AN_ENTRY
-    nodes = effort.near_nodes + (0 if state.by_prices else effort.own_nodes)
-    return own + nodes * A_NODE + effort.near_searches * A_NEAR
+    a_node, an_entry = (A_PRICED_NODE, A_PRICED_ENTRY) if state.by_prices else (A_NODE, AN_ENTRY)
+    own = effort.own_nodes * a_node + effort.counters.entries * an_entry
+    return own + effort.near_nodes * A_NODE + effort.near_searches * A_NEAR
 
 
 def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]) -> Return:
