@@ -116,7 +116,7 @@ class Frame:
         marks = (held.astype(np.uint8) for held in (self.whole, self.usable, self.endless))
         columns = (*marks, self.by, self.slope, self.base, self.sign, self.z, self.upper - self.lower)
         rows = (self.whole_rows.astype(np.uint8), self.row_sign, self.row_limit, self.room)
-        return Rounder(columns, rows, *self._by_rows, LOSS, self.found, self.coefficients)
+        return Rounder(self.sums, columns, rows, *self._by_rows, LOSS, self.found, self.coefficients)
 
     @cached_property
     def sums(self) -> Sums:

@@ -1,4 +1,8 @@
+from ruddock.engine.tree.cuts.sums cimport Sums
+
+
 cdef class Rounder:
+    cdef Sums sums
     cdef const unsigned char[::1] whole
     cdef const unsigned char[::1] usable
     cdef const unsigned char[::1] endless

@@ -28,6 +28,8 @@ class Rounder:
 
     Parameters
     ----------
+    sums : Sums
+        Adds up the rows.
     columns : tuple of arrays, shape (n,)
         ``whole``, ``usable``, ``endless`` (uint8), ``by`` (int32), ``slope``, ``base``, ``sign``, ``z`` and ``span``,
         what lies between the bounds.
@@ -46,7 +48,8 @@ class Rounder:
         The limit of the last rounding, and what the terms of that add up to without their signs.
     """
 
-    def __init__(self, columns, rows, starts, indices, data, loss, found, value):
+    def __init__(self, sums, columns, rows, starts, indices, data, loss, found, value):
+        self.sums = sums
         self.whole, self.usable, self.endless, self.by, self.slope, self.base, self.sign, self.z, self.span = columns
         self.whole_rows, self.row_sign, self.row_limit, self.room = rows
         self.starts, self.indices, self.data, self.loss = starts, indices, data, loss
@@ -60,16 +63,11 @@ class Rounder:
         self.count = self.others = self.steps = 0
         self.right = self.size = self.negative = self.left_over = 0.0
 
-    def round(self, columns, values, limit, terms, rows, slack, by_one):
-        """Round ``values'x[columns] + slack'slacks of rows = limit``; no column twice.
+    def round(self, by_one):
+        """Round the last sum, ``values'x[columns] + slack'slacks of rows = limit``.
 
         Parameters
         ----------
-        columns : int32 array
-        values : float array
-        limit, terms : float
-            What the terms of the limit add up to, with and without their signs.
-        rows, slack : int32 and float arrays
         by_one : bool
             Whether it is divided by one, and whole slacks are rounded too, or by the best of its coefficients.
 
@@ -78,9 +76,11 @@ class Rounder:
         int
             How many columns were found; -1 where there is no rounding that the point breaks.
         """
-        row: cython.int[::1] = rows
-        weight: cython.double[::1] = slack
-        good: cython.bint = self._gather(columns, values)
+        limit: cython.double = self.sums.limit
+        terms: cython.double = self.sums.terms
+        row: cython.int[::1] = self.sums.rows[: self.sums.open_count]
+        weight: cython.double[::1] = self.sums.slack[: self.sums.open_count]
+        good: cython.bint = self._gather(self.sums.columns[: self.sums.count], self.sums.values[: self.sums.count])
         k: cython.int
         divisor: cython.double = 0.0
         if good:

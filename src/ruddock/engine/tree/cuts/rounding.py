@@ -31,9 +31,7 @@ def rounded(frame: Frame, rows: np.ndarray, weights: Floats, kind: str, *, by_on
     """
     total, rounder = frame.sums, frame.rounder
     total.add_up(rows.astype(np.int32, copy=False), weights)
-    columns, values = total.columns[: total.count], total.values[: total.count]
-    open_rows, slack = total.rows[: total.open_count], total.slack[: total.open_count]
-    count = rounder.round(columns, values, total.limit, total.terms, open_rows, slack, by_one)
+    count = rounder.round(by_one)
     if count < 0:
         return None
     found = np.sort(frame.found[:count])
@@ -58,6 +56,8 @@ def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
     own = len(misses)
     starts = np.flatnonzero((tight[:own] <= SLACK) & ((mixed[:own] > 0) | (loose[:own] > 0)) & (misses < MOST_MISSES))
     starts = starts[np.argsort(-(mixed[starts] + 0.1 * (tight[starts] <= 1e-6)), kind="stable")][:MOST_STARTS]
+    by_columns = p.starts, p.indices, p.values
+    rows, times = np.zeros(MOST_ROWS, np.int32), np.zeros(MOST_ROWS)
     cuts = []
     misses[starts] += 1
     for row in starts.tolist():
@@ -66,33 +66,18 @@ def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
         for sign in (1.0, -1.0):
             if sign != frame.row_sign[row] and not frame.equation[row]:
                 continue
-            weights = {row: sign}
-            for _ in range(MOST_ROWS):
-                cut = rounded(frame, np.array(list(weights)), np.array(list(weights.values())), "rounding")
+            rows[0], times[0] = row, sign
+            for count in range(1, MOST_ROWS + 1):
+                cut = rounded(frame, rows[:count], times[:count], "rounding")
                 if cut is not None:
                     cuts.append(cut)
                     misses[row] = 0
                     break
-                if not _add_row(frame, weights, between, tight):
+                other = frame.sums.next_row(rows[:count], *by_columns, between, tight, SLACK)
+                if other < 0 or count == MOST_ROWS:
                     break
+                rows[count], times[count] = other, frame.sums.times
     return cuts
-
-
-def _add_row(frame: Frame, weights: dict[int, float], between: Floats, tight: Floats) -> bool:
-    """Add a row in which the sum's continuous column farthest from its bounds cancels; say whether there is one."""
-    p, total = frame.problem, frame.sums
-    columns = np.asarray(total.columns[: total.count])
-    far = np.flatnonzero(between[columns] > 1e-6)
-    for k in far[np.lexsort((columns[far], -between[columns[far]]))][:3].tolist():
-        j = columns[k]
-        part = slice(p.starts[j], p.starts[j + 1])
-        rows, values = p.indices[part], p.values[part]
-        usable = [t for t, row in enumerate(rows.tolist()) if row not in weights and tight[row] <= SLACK]
-        if usable:
-            t = min(usable, key=lambda t: tight[rows[t]])
-            weights[int(rows[t])] = float(-total.values[k] / values[t])
-            return True
-    return False
 
 
 def tableau_rows(frame: Frame, solver: LinearSolver) -> list[Cut]:

@@ -18,8 +18,12 @@ cdef class Sums:
     cdef readonly int open_count
     cdef readonly double limit
     cdef readonly double terms
+    cdef readonly double times
     cdef readonly int[::1] items
     cdef readonly double[::1] weights
     cdef readonly int kept
     cdef readonly double right
     cdef readonly double efficacy
+
+    cdef int _farther(self, const double[::1] between, int last) noexcept nogil
+    cdef bint _before(self, const double[::1] between, int one, int other) noexcept nogil

@@ -19,6 +19,8 @@ TINY = cython.declare(cython.double, 1e-7)  # coefficients of a cut below this p
 RANGE = cython.declare(cython.double, 1e6)  # largest ratio of a cut's coefficients
 LEAST = cython.declare(cython.double, 1e-9)  # largest coefficient, below which a cut says nothing
 SAFETY = cython.declare(cython.double, 1e-9)  # part of its size by which every cut is left a little loose
+BETWEEN = cython.declare(cython.double, 1e-6)  # distance from its bounds of a column that is to cancel
+MOST_COLUMNS = cython.declare(cython.int, 3)  # of which one is to cancel
 LEAST_EFFICACY = cython.declare(cython.double, 1e-4)  # distance of the point from a cut, below which it is none
 
 
@@ -46,6 +48,8 @@ class Sums:
         The first ``open_count`` are rows of the last sum that are no equations, and their coefficients on the slack.
     limit, terms : float
         Of the last sum, and what the terms of that add up to without their signs.
+    times : float
+        How often the row that was chosen last is to be added.
     items, weights : int32 and float arrays, shape (n,)
         The first ``kept`` are the coefficients of the last row made clean.
     right, efficacy : float
@@ -63,7 +67,7 @@ class Sums:
         self.rows, self.slack = np.zeros(m + 1, np.int32), np.zeros(m + 1)
         self.items, self.weights = np.zeros(n + 1, np.int32), np.zeros(n + 1)
         self.count = self.open_count = self.kept = 0
-        self.limit = self.terms = self.right = self.efficacy = 0.0
+        self.limit = self.terms = self.times = self.right = self.efficacy = 0.0
 
     def add_up(self, rows, weights):
         """Add up rows, each so many times."""
@@ -110,6 +114,78 @@ class Sums:
                 self.values[kept] = self.sums[j]
                 kept += 1
             self.count = kept
+
+    def next_row(self, used, starts, indices, values, between, tight, loosest):
+        """Choose a row with which the column of the last sum that is farthest from its bounds cancels.
+
+        Where no other row has that column, the one after it is to cancel; of several rows the tightest is chosen.
+
+        Parameters
+        ----------
+        used : int32 array
+            Rows that the sum has.
+        starts, indices, values : arrays
+            The matrix by columns.
+        between : float array, shape (n,)
+            How far continuous columns are from their bounds.
+        tight : float array, shape (m,)
+            How much slack rows have, beside their size.
+        loosest : float
+            Of rows that may be chosen.
+
+        Returns
+        -------
+        int
+            The row, to be added `times` so often; -1 for none.
+        """
+        held: cython.const[cython.int][::1] = used
+        begin: cython.const[cython.int][::1] = starts
+        row: cython.const[cython.int][::1] = indices
+        value: cython.const[cython.double][::1] = values
+        far: cython.const[cython.double][::1] = between
+        slack: cython.const[cython.double][::1] = tight
+        most: cython.double = loosest
+        column: cython.int = -1
+        best: cython.int = -1
+        turn: cython.int
+        j: cython.int
+        e: cython.int
+        k: cython.int
+        new: cython.bint
+        for turn in range(MOST_COLUMNS):
+            column = self._farther(far, column)
+            if column < 0:
+                break
+            j = self.columns[column]
+            for e in range(begin[j], begin[j + 1]):
+                new = slack[row[e]] <= most and (best < 0 or slack[row[e]] < slack[best])
+                for k in range(held.shape[0]):
+                    new &= held[k] != row[e]
+                if new:
+                    best = row[e]
+                    self.times = -self.values[column] / value[e]
+            if best >= 0:
+                break
+        return best
+
+    def _farther(self, between, last):
+        """Return the place in the sum of the column farthest from its bounds of those after ``last``; -1 for none."""
+        k: cython.int
+        best: cython.int = -1
+        for k in range(self.count):
+            if between[self.columns[k]] <= BETWEEN:
+                continue
+            if last >= 0 and not self._before(between, last, k):
+                continue
+            if best < 0 or self._before(between, k, best):
+                best = k
+        return best
+
+    def _before(self, between, one, other):
+        """Say whether a column of the sum is farther from its bounds than another, or as far and before it."""
+        a: cython.double = between[self.columns[one]]
+        b: cython.double = between[self.columns[other]]
+        return a > b or (a == b and self.columns[one] < self.columns[other])
 
     def clean(self, columns, values, limit, size, loss, densest):
         """Write down ``values'x[columns] <= limit`` without what is tiny, its largest coefficient one.
