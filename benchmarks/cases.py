@@ -302,5 +302,5 @@ CASES = {
     "growth-staircase": Case(growth_staircase, "multi-period stock, to 100,002 rows", "exponent of time", 1.6),
     "growth-banded": Case(growth_banded, "banded, to 10,000 rows", "exponent of time", 1.6),
     "growth-scattered": Case(growth_scattered, "without locality, to 5,000 rows", "exponent of time", 1.6),
-    "growth-sparse": Case(growth_sparse, "sparse random, to 100,000 rows", "exponent of time", 1.9),
+    "growth-sparse": Case(growth_sparse, "sparse random, to 100,000 rows", "exponent of time", 1.6),
 }
