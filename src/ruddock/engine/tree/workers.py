@@ -151,7 +151,7 @@ class Team:
         effort, frontier = state.effort, state.frontier
         if self._gone:
             return
-        if not self._ready and _worth(state):
+        if not self._ready and _has_taken(state, WORTH):
             self._hand.prepare(pickle.dumps(state))
             self._shared = state.costs.copy()
             self._ready = True
@@ -276,16 +276,13 @@ def _wanted(state: SearchState) -> bool:
     """Say whether a search has become long enough to call for a helper."""
     if not _possible(state) or len(state.frontier) <= 2 * _fewest(state):
         return False
-    return _are_many(state) and _work(state) > CALLED
+    return _has_taken(state, CALLED)
 
 
-def _worth(state: SearchState) -> bool:
-    """Say whether a search has become long enough for a helper that was called to join."""
-    return _are_many(state) and _work(state) > WORTH
-
-
-def _are_many(state: SearchState) -> bool:
-    return state.effort.own_nodes >= (EARLIEST_PRICED if state.by_prices else EARLIEST)
+def _has_taken(state: SearchState, seconds: float) -> bool:
+    """Say whether a search has taken so long, by the measure of its work, and some nodes."""
+    earliest = EARLIEST_PRICED if state.by_prices else EARLIEST
+    return state.effort.own_nodes >= earliest and _work(state) > seconds
 
 
 def _possible(state: SearchState) -> bool:

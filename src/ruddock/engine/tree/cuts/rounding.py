@@ -73,8 +73,10 @@ def summed_rows(frame: Frame, misses: np.ndarray) -> list[Cut]:
                     cuts.append(cut)
                     misses[row] = 0
                     break
+                if count == MOST_ROWS:
+                    break
                 other = frame.sums.next_row(rows[:count], *by_columns, between, tight, SLACK)
-                if other < 0 or count == MOST_ROWS:
+                if other < 0:
                     break
                 rows[count], times[count] = other, frame.sums.times
     return cuts
