@@ -212,8 +212,9 @@ def answers() -> int:
                     seen[name] += 1
                 except AssertionError as error:
                     wrong += 1
-                    print(f"{name} {seed}: {error}")
-    print(f"answers: {dict(seen)}, wrong {wrong}")
+                    print(f"{name} {seed}: {error}", flush=True)
+            print(f"answers, {name}: {seen[name]} right", flush=True)
+    print(f"answers: {seen.total()} right, wrong {wrong}")
     return wrong
 
 

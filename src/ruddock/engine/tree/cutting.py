@@ -39,6 +39,7 @@ def cut_root(state: SearchState, outcome: Outcome) -> Outcome:
             break
         if state.effort.stopped() or limits.elapsed() > SECONDS_SHARE * limits.seconds:
             break
+        state.effort.begin_cut_round(state.relaxation.problem.nonzeros)
         cuts = chosen(_separated(state, outcome, misses, asking), n, most, entries)
         if not cuts:
             break

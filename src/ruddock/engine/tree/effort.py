@@ -28,14 +28,16 @@ class Effort:
         Returns the bytes that the search holds.
     stands : callable
         Returns the value of the best plan and the bound, for listeners.
-    nodes, nodes_elsewhere : int
-        Nodes worked on here, and by another process.
+    own_nodes, nodes_elsewhere, iterations_elsewhere : int
+        Nodes worked on here; those, and the iterations, of another process.
     spent : Counter
         Iterations by what they were for: nodes, trials, dives, searches near plans.
     touched : Counter
         Entries that these touched.
     near_searches, near_failures, near_nodes : int
         Searches near a plan, how many of them in a row were in vain, and the nodes of all.
+    cut_entries : int
+        Entries of the relaxations that rounds of cuts have gone through.
     jumps : int
         Runs of jumps, each of which goes another way.
     shrinkings : int
@@ -52,11 +54,13 @@ class Effort:
     stands: Callable[[], tuple[float, float]] = field(default=lambda: (float("inf"), float("-inf")))
     own_nodes: int = 0
     nodes_elsewhere: int = 0
+    iterations_elsewhere: int = 0
     spent: Counter[Purpose] = field(default_factory=Counter)
     touched: Counter[Purpose] = field(default_factory=Counter)
     near_searches: int = 0
     near_failures: int = 0
     near_nodes: int = 0
+    cut_entries: int = 0
     jumps: int = 0
     shrinkings: int = 0
     parts: dict[str, float] = field(default_factory=dict)
@@ -84,6 +88,11 @@ class Effort:
         return self.counters.iterations
 
     @property
+    def own_iterations(self) -> int:
+        """Those of this process."""
+        return self.counters.iterations - self.iterations_elsewhere
+
+    @property
     def nodes(self) -> int:
         """Nodes worked on so far, here and elsewhere."""
         return self.own_nodes + self.nodes_elsewhere
@@ -105,8 +114,13 @@ class Effort:
     def add_elsewhere(self, nodes: int, iterations: int, trials: int) -> None:
         """Count what another process has done."""
         self.nodes_elsewhere += nodes
+        self.iterations_elsewhere += iterations
         self.counters.iterations += iterations
         self.spent["trials"] += trials
+
+    def begin_cut_round(self, entries: int) -> None:
+        """Count a round of cuts of a relaxation with so many entries."""
+        self.cut_entries += entries
 
     def begin_jumps(self) -> int:
         """Count a run of jumps, and return its number."""

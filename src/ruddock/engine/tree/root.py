@@ -87,6 +87,7 @@ def at_root(state: SearchState, node: Node, outcome: Outcome, near: Near, call: 
     if outcome.reduced is not None:
         state.bounds.know_root(outcome.reduced, outcome.bound)
     if outcome.x is not None and len(state.domain.violated(outcome.x)):
+        call()
         here = state.bounds.lower, state.bounds.upper
         look_for_plans(state, node, outcome, here, near, cuts_follow=_cuts(state, outcome))
         state.take_new_rows()

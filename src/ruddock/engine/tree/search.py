@@ -402,6 +402,7 @@ class TreeSearch(Walk):
         if cutoff and state.incumbent.best is not None:
             problem = problem.with_rows(problem.costs[None, :], -np.inf, state.incumbent.threshold())
         part = Part.of(problem)
+        workers.before_near_search(self._team, state)
         effort.begin_near_search()
         if part is None:
             return Found(None, through=True)

@@ -125,9 +125,9 @@ class Walk:
         return children[first]
 
     def call(self) -> None:
-        """Call for a helper, if the root takes long."""
+        """Call for a helper, if the root takes long: by the time it is needed it is there."""
         if self._work is not None:
-            self._team = workers.at_root(self._team, self.state, self._work)
+            self._team = workers.called(self._team, self.state, self._work)
 
     def close(self) -> None:
         """Let the helper go."""

@@ -34,7 +34,7 @@ from ruddock.problem import Floats
 
 NODES = 300  # between two hand-overs at most, while the search is short
 FEW, OPEN = 20, 0.25  # between them at most where little is open here: so many, or so many for each open node
-BETWEEN = 0.04  # seconds between them at most, by the measure below, while it is short
+BETWEEN = 0.1  # seconds between them at most, by the measure below, while it is short
 LONGER = 0.02  # of what the search has done so far, between two hand-overs of a long one
 FEWEST, FEWEST_PRICED = 12, 2  # open nodes lent at least, and left; of those bounded by prices, which take long
 UNEVEN = 2  # times as many open nodes on one side as on the other, from which on they are made even
@@ -43,13 +43,17 @@ BETTER = 50  # of them because they are better than the other side's
 MOST_AWAY = 100_000  # nodes lent from which on all come back, since what is done of them is not known
 AHEAD = 2  # shares that are out at a time
 FIRST = 1.5  # times the work of the first share, so that the next one is there before it is done
-LEAST = 0.01  # seconds of work in a share
-EARLIEST, EARLIEST_PRICED = 10, 4  # nodes before which no helper is thought of; nodes bounded by prices
-A_NODE, AN_ENTRY = 1.2e-4, 6e-9  # seconds, about, that a node takes, and an entry that an iteration touches
-A_PRICED_NODE, A_PRICED_ENTRY = 0.008, 2.5e-8  # the same where nodes are bounded by prices
-A_NEAR = 0.03  # seconds, about, to begin a search near a plan
-AT_ROOT = 0.25  # seconds, by that measure, after which a helper is called before there are nodes
-CALLED, WORTH = 0.2, 1.0  # after which a helper is called, and after which it joins: by then it should be there
+LEAST = 0.025  # seconds of work in a share
+USUAL = 0.6  # of their average is what most searches near plans take at least
+LOOKS = 8  # at the work that has been done, about, between two hand-overs
+EARLIEST, EARLIEST_PRICED = 10, 4  # nodes before which no helper joins; nodes bounded by prices
+# seconds, about, that a node takes beside its iterations, an iteration, an entry that one touches, and the beginning of
+# a search near a plan; then an entry of the problem: to be prepared, and in a round of cuts
+A_NODE, AN_ITERATION, AN_ENTRY, A_NEAR = 5e-5, 7e-5, 1e-8, 0.06
+TO_PREPARE, IN_A_ROUND = 5.6e-5, 2.6e-5
+A_PRICED_NODE, A_PRICED_ENTRY = 0.013, 4e-8  # a node, and an entry touched, where nodes are bounded by prices
+CALLED, CALLED_BY = 0.3, 0.4  # seconds by that measure, or by the clock, after which a helper is called
+WORTH = 1.7  # by the measure, after which it joins: by then it should be there
 PATIENCE, LATE = 30.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
 ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
@@ -141,24 +145,32 @@ class Team:
     def __init__(self, state: SearchState, work: Work) -> None:
         self._hand: Hand = _Process() if _may_start() else _InTurn(work)
         self._ready = self._gone = False
-        self._due = self._answers = 0
+        self._due = self._look = self._marked = self._answers = 0
         self._worked = 0.0
         self._shared: PseudoCosts  # what both sides know of the worth of branches, once the helper has joined
         self._begun = time.monotonic()
 
-    def meet(self, state: SearchState, *, now: bool = False) -> None:
-        """Take back what has been done and give a new share, when that is due."""
+    def meet(self, state: SearchState, *, now: bool = False, ahead: float = 0.0) -> None:
+        """Take back what has been done and give a new share, when that is due.
+
+        Parameters
+        ----------
+        now : whether it is due in any case, once the helper has joined
+        ahead : seconds of work that the search is about to do at once
+        """
         effort, frontier = state.effort, state.frontier
-        if self._gone:
+        if self._gone or not (now or effort.own_nodes >= self._look):
             return
-        if not self._ready and _has_taken(state, WORTH):
-            self._hand.prepare(pickle.dumps(state))
-            self._shared = state.costs.copy()
-            self._ready = True
-            self._mark(state, 0 if state.by_prices else FEW)
-        done = _work(state) - self._worked
+        if not self._ready:
+            if now or not _joins(state):
+                return
+            self._join(state)
+        done = _work(state) + ahead - self._worked
         between = max(BETWEEN, LONGER * self._worked)
-        if not self._ready or not (now or effort.own_nodes >= self._due or done > between):
+        if not (now or effort.own_nodes >= self._due or done > between):
+            # to count the work takes a while, so it waits for a part of the nodes that are left until then
+            left = (between - done) / max(done, LEAST) * (effort.own_nodes - self._marked)
+            self._look = min(self._due, effort.own_nodes + 1 + int(left / LOOKS))
             return
         ends = _nodes_left(state) < 2
         while frontier.leases and (len(frontier.leases) >= AHEAD or ends or not len(frontier)):
@@ -172,7 +184,7 @@ class Team:
         most = max(NODES, LONGER * effort.own_nodes)
         if self._answers:  # until then it may take a while
             most = min(most, max(FEW, OPEN * len(frontier)))
-        self._mark(state, int(min(most, left / 2)))  # the helper has the other half
+        self._mark(state, int(min(most, left / 2)), ahead)  # the helper has the other half
         if left < 2 or self._gone or effort.stopped():
             return
         lent, back = _moved(frontier, _fewest(state))
@@ -182,9 +194,17 @@ class Team:
             most_nodes = int(min(sys.maxsize, left / 2))
             self._give(state, lent, back, most_nodes, work if frontier.leases else FIRST * work)
 
-    def _mark(self, state: SearchState, nodes: int) -> None:
+    def _join(self, state: SearchState) -> None:
+        """Give the helper the search as it is."""
+        self._hand.prepare(pickle.dumps(state))
+        self._shared = state.costs.copy()
+        self._ready = True
+        self._mark(state, 0)
+
+    def _mark(self, state: SearchState, nodes: int, ahead: float = 0.0) -> None:
         """Note where the search stands at a hand-over; the next is due after so many nodes."""
-        self._due, self._worked = state.effort.own_nodes + nodes, _work(state)
+        self._marked, self._worked = state.effort.own_nodes, _work(state) + ahead
+        self._due, self._look = self._marked + nodes, self._marked + 1
 
     def _give(self, state: SearchState, lent: int, back: int, most_nodes: int, work: float) -> None:
         now = time.monotonic()
@@ -233,11 +253,16 @@ def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool)
     ----------
     last : whether the search has no nodes of its own any more
     """
-    if team is None and _wanted(state):
-        team = Team(state, work)
+    team = called(team, state, work)
     if team is not None:
         team.meet(state, now=last)
     return team
+
+
+def before_near_search(team: Team | None, state: SearchState) -> None:
+    """Give the helper something to do while the search goes through what is near a plan, all at once."""
+    if team is not None and state.effort.near_searches:
+        team.meet(state, now=True, ahead=USUAL * _near_work(state) / state.effort.near_searches)
 
 
 def dismiss(team: Team | None, state: SearchState) -> None:
@@ -267,22 +292,17 @@ def _moved(frontier: Frontier, fewest: int) -> tuple[int, int]:
     return (few, 0) if frontier.waiting_bound < away.bound else (0, few)
 
 
-def at_root(team: Team | None, state: SearchState, work: Work) -> Team | None:
-    """Call a helper before the first branch where the root takes long: by the time it is needed it is there."""
-    return Team(state, work) if team is None and _possible(state) and _work(state) > AT_ROOT else team
+def called(team: Team | None, state: SearchState, work: Work) -> Team | None:
+    """Call a helper once a search takes long, by the clock too: no answer depends on when it starts."""
+    if team is None and _possible(state) and (_work(state) > CALLED or state.effort.limits.elapsed() > CALLED_BY):
+        return Team(state, work)
+    return team
 
 
-def _wanted(state: SearchState) -> bool:
-    """Say whether a search has become long enough to call for a helper."""
-    if not _possible(state) or len(state.frontier) <= 2 * _fewest(state):
-        return False
-    return _has_taken(state, CALLED)
-
-
-def _has_taken(state: SearchState, seconds: float) -> bool:
-    """Say whether a search has taken so long, by the measure of its work, and some nodes."""
-    earliest = EARLIEST_PRICED if state.by_prices else EARLIEST
-    return state.effort.own_nodes >= earliest and _work(state) > seconds
+def _joins(state: SearchState) -> bool:
+    """Say whether a helper is to join: by counted work alone, as all that follows depends on it."""
+    many, earliest = len(state.frontier) > 2 * _fewest(state), EARLIEST_PRICED if state.by_prices else EARLIEST
+    return many and state.effort.own_nodes >= earliest and _work(state) > WORTH
 
 
 def _possible(state: SearchState) -> bool:
@@ -298,9 +318,19 @@ def _nodes_left(state: SearchState) -> float:
 def _work(state: SearchState) -> float:
     """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
     effort = state.effort
-    a_node, an_entry = (A_PRICED_NODE, A_PRICED_ENTRY) if state.by_prices else (A_NODE, AN_ENTRY)
-    own = effort.own_nodes * a_node + effort.counters.entries * an_entry
-    return own + effort.near_nodes * A_NODE + effort.near_searches * A_NEAR
+    around = effort.near_searches * A_NEAR + effort.cut_entries * IN_A_ROUND + state.problem.nonzeros * TO_PREPARE
+    if state.by_prices:
+        return around + effort.own_nodes * A_PRICED_NODE + effort.counters.entries * A_PRICED_ENTRY
+    return (
+        around + effort.own_nodes * A_NODE + effort.own_iterations * AN_ITERATION + effort.counters.entries * AN_ENTRY
+    )
+
+
+def _near_work(state: SearchState) -> float:
+    """Return what of it went into searches near plans."""
+    effort = state.effort
+    touched, iterations = effort.touched["near plans"], effort.spent["near plans"]
+    return effort.near_searches * A_NEAR + iterations * AN_ITERATION + touched * AN_ENTRY
 
 
 def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]) -> Return:
