@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from scipy import sparse
 
-from benchmarks.integer_families import vans
+from benchmarks.integer_families import knapsacks, vans
 from ruddock import demos
 from ruddock.engine import outcome as outcomes
 from ruddock.engine.outcome import Limits, Options, Outcome, Progress
@@ -354,6 +354,7 @@ def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pyt
     problem, limits = steiner_triples(), (Limits(nodes=300), Limits(nodes=200))
     found = [solve(problem, limit, Options(symmetry=False)) for limit in limits]
     monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(workers, "CALLED_BY", 0.0)  # the path does not depend on when a helper is called
     for stopped, limit in zip(found, limits, strict=True):
         again = solve(problem, limit, Options(symmetry=False))
         assert (stopped.counters.nodes, stopped.counters.iterations) == (
@@ -373,6 +374,36 @@ def test_a_short_search_calls_a_helper_and_never_waits_for_it(monkeypatch: pytes
     monkeypatch.setattr(workers._InTurn, "close", lambda *_: called.append(1))
     assert demos.build("tariff").solve().effort.nodes > 20  # bounded by prices, in about a second
     assert called and not given
+
+
+@pytest.mark.usefixtures("early")
+def test_a_helper_is_given_as_much_as_the_search_does_searches_near_plans_included(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    given, stood, ahead = [], [], []
+    meet, give = workers.Team.meet, workers.Team._give
+
+    def met(team: workers.Team, state: SearchState, **how: Any) -> None:
+        before = len(given)
+        meet(team, state, **how)
+        if len(given) > before:
+            stood.append(workers._work(state))
+            ahead.append(how.get("ahead", 0.0))
+
+    def gave(team: workers.Team, state: SearchState, lent: int, back: int, most_nodes: int, work: float) -> None:
+        given.append(work)
+        give(team, state, lent, back, most_nodes, work)
+
+    monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(workers, "BETWEEN", 0.02)
+    monkeypatch.setattr(workers, "LEAST", 0.0)
+    monkeypatch.setattr(workers.Team, "meet", met)
+    monkeypatch.setattr(workers.Team, "_give", gave)
+    assert solve(knapsacks(5, 40)(1)).status == "optimal"
+    assert len(given) > 20
+    assert any(ahead)
+    # each share is what was done since the last one; the work ahead that the last ones were given for is done by now
+    assert sum(given[2:]) == pytest.approx(stood[-1] - stood[1] + ahead[-1] - ahead[1], rel=0.05)
 
 
 @pytest.mark.usefixtures("early")

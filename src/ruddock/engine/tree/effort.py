@@ -34,8 +34,8 @@ class Effort:
         Iterations by what they were for: nodes, trials, dives, searches near plans.
     touched : Counter
         Entries that these touched.
-    near_searches, near_failures, near_nodes : int
-        Searches near a plan, how many of them in a row were in vain, and the nodes of all.
+    near_searches, near_failures : int
+        Searches near a plan, and how many of them in a row were in vain.
     cut_entries : int
         Entries of the relaxations that rounds of cuts have gone through.
     jumps : int
@@ -59,7 +59,6 @@ class Effort:
     touched: Counter[Purpose] = field(default_factory=Counter)
     near_searches: int = 0
     near_failures: int = 0
-    near_nodes: int = 0
     cut_entries: int = 0
     jumps: int = 0
     shrinkings: int = 0

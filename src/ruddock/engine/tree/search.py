@@ -415,7 +415,6 @@ class TreeSearch(Walk):
         search = TreeSearch(SearchState(problem, limits, options, effort.counters))
         with effort.counted("near plans"):
             through = search.run().reason is None
-        effort.near_nodes += search.state.effort.nodes
         best = search.state.incumbent.best
         return Found(None if best is None else part.plan(best), through)
 
