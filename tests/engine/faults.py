@@ -18,7 +18,7 @@ from scipy.sparse import csc_matrix
 
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import workers
+from ruddock.engine.tree import hands, workers
 from ruddock.engine.tree.frontier import Frontier, Lease
 from ruddock.problem import INTEGER, Problem
 from tests.generators import inf, random_lp
@@ -43,7 +43,7 @@ def early_helper(at: int, what: int, patience: float = 0.5) -> Iterator[list[int
     """
     given = [0]
     leases: list[Lease] = []
-    plain, lend = workers._Process.give, Frontier.lease
+    plain, lend = hands.Process.give, Frontier.lease
 
     def lease(self: Frontier, count: int, seconds: float, most_nodes: int) -> Lease:
         leases.append(lend(self, count, seconds, most_nodes))
@@ -64,8 +64,8 @@ def early_helper(at: int, what: int, patience: float = 0.5) -> Iterator[list[int
         patch.setattr(workers, "NODES", 10)
         patch.setattr(workers, "FEW", 5)
         patch.setattr(workers, "FEWEST", 2)
-        patch.setattr(workers, "_may_start", lambda: True)
-        patch.setattr(workers._Process, "give", give)
+        patch.setattr(hands, "may_start", lambda: True)
+        patch.setattr(hands.Process, "give", give)
         patch.setattr(Frontier, "lease", lease)
         yield given
 

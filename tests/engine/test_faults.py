@@ -10,7 +10,7 @@ import pytest
 from ruddock.engine import memory
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import search, workers
+from ruddock.engine.tree import hands, search, workers
 from ruddock.engine.tree.frontier import Away, Frontier, Node
 from ruddock.engine.tree.state import SearchState
 from tests.engine import faults
@@ -33,7 +33,7 @@ def test_a_helper_that_dies_or_hangs_takes_nothing_with_it(what: signal.Signals)
 
 
 def test_a_bound_that_was_proven_elsewhere_stays_when_the_helper_is_gone(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(hands, "may_start", lambda: False)
     problem = faults.search(3)
     state = SearchState(problem, Limits(), Options())
     team = workers.Team(state, search.work_on)

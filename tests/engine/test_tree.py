@@ -17,7 +17,7 @@ from ruddock import demos
 from ruddock.engine import outcome as outcomes
 from ruddock.engine.outcome import Limits, Options, Outcome, Progress
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import branching, effort, heuristics, root, workers
+from ruddock.engine.tree import branching, effort, hands, heuristics, root, workers
 from ruddock.engine.tree import search as search_module
 from ruddock.engine.tree.cliques import Cliques
 from ruddock.engine.tree.dominance import dominated
@@ -32,6 +32,7 @@ from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.symmetry.parts import ordering_rows, with_sums
 from ruddock.engine.tree.tighten import propagator
+from ruddock.engine.tree.workload import work_done
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.engine.faults import search
 from tests.generators import inf
@@ -346,14 +347,14 @@ def early(monkeypatch: pytest.MonkeyPatch) -> None:
     """Let a helper join after a moment, whatever this machine has."""
     monkeypatch.setattr(workers, "CALLED", 0.05)
     monkeypatch.setattr(workers, "WORTH", 0.1)
-    monkeypatch.setattr(workers, "_may_start", lambda: True)
+    monkeypatch.setattr(hands, "may_start", lambda: True)
 
 
 @pytest.mark.usefixtures("early")
 def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pytest.MonkeyPatch) -> None:
     problem, limits = steiner_triples(), (Limits(nodes=300), Limits(nodes=200))
     found = [solve(problem, limit, Options(symmetry=False)) for limit in limits]
-    monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(hands, "may_start", lambda: False)
     monkeypatch.setattr(workers, "CALLED_BY", 0.0)  # the path does not depend on when a helper is called
     for stopped, limit in zip(found, limits, strict=True):
         again = solve(problem, limit, Options(symmetry=False))
@@ -369,9 +370,9 @@ def test_a_helper_takes_its_share_in_another_process_or_in_turn(monkeypatch: pyt
 
 def test_a_short_search_calls_a_helper_and_never_waits_for_it(monkeypatch: pytest.MonkeyPatch) -> None:
     called, given = [], []
-    monkeypatch.setattr(workers, "_may_start", lambda: False)
-    monkeypatch.setattr(workers._InTurn, "prepare", lambda *_: given.append(1))
-    monkeypatch.setattr(workers._InTurn, "close", lambda *_: called.append(1))
+    monkeypatch.setattr(hands, "may_start", lambda: False)
+    monkeypatch.setattr(hands.InTurn, "prepare", lambda *_: given.append(1))
+    monkeypatch.setattr(hands.InTurn, "close", lambda *_: called.append(1))
     assert demos.build("tariff").solve().effort.nodes > 20  # bounded by prices, in about a second
     assert called and not given
 
@@ -387,14 +388,14 @@ def test_a_helper_is_given_as_much_as_the_search_does_searches_near_plans_includ
         before = len(given)
         meet(team, state, **how)
         if len(given) > before:
-            stood.append(workers._work(state))
+            stood.append(work_done(state))
             ahead.append(how.get("ahead", 0.0))
 
     def gave(team: workers.Team, state: SearchState, lent: int, back: int, most_nodes: int, work: float) -> None:
         given.append(work)
         give(team, state, lent, back, most_nodes, work)
 
-    monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(hands, "may_start", lambda: False)
     monkeypatch.setattr(workers, "BETWEEN", 0.02)
     monkeypatch.setattr(workers, "LEAST", 0.0)
     monkeypatch.setattr(workers.Team, "meet", met)
@@ -417,7 +418,7 @@ def test_what_branches_are_worth_is_told_once_and_forgotten_on_neither_side(monk
         learn(self, *gain)
         learnt[id(self)] += int(self.count.sum() - before)
 
-    def watched(helper: SearchState, share: workers.Share, *rest: Any) -> workers.Return:
+    def watched(helper: SearchState, share: hands.Share, *rest: Any) -> hands.Return:
         told = share.costs.count.sum()
         before = helper.costs.count.sum()
         done = work_on(helper, share, *rest)
@@ -431,7 +432,7 @@ def test_what_branches_are_worth_is_told_once_and_forgotten_on_neither_side(monk
         begin(team, state, *rest)
 
     begin = workers.Team.__init__
-    monkeypatch.setattr(workers, "_may_start", lambda: False)
+    monkeypatch.setattr(hands, "may_start", lambda: False)
     monkeypatch.setattr(PseudoCosts, "learn", counted)
     monkeypatch.setattr(workers, "work_on", watched)
     monkeypatch.setattr(workers.Team, "__init__", begun)

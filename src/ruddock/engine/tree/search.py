@@ -22,6 +22,7 @@ from ruddock.engine.tree.blocks.search import PricedSearch
 from ruddock.engine.tree.branching import LOOKAHEAD, RELIABLE, choose, tries_branches
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
+from ruddock.engine.tree.hands import Return, Share
 from ruddock.engine.tree.heuristics import Found, due, jump, keep_start, look_for_plans, try_start
 from ruddock.engine.tree.lattice import whole_solution
 from ruddock.engine.tree.part import Part
@@ -434,7 +435,7 @@ class TreeSearch(Walk):
         return replace(plain, x=found.x, activity=found.activity, objective=value, basis=None)
 
 
-def work_on(state: SearchState, share: workers.Share) -> workers.Return:
+def work_on(state: SearchState, share: Share) -> Return:
     """Work on a share of another search, in a state of one's own."""
     search = TreeSearch(state)
     if not state.by_prices:

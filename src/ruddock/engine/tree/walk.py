@@ -8,6 +8,7 @@ from ruddock.engine.outcome import FEASIBILITY, Outcome, Reason
 from ruddock.engine.tree import workers
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import Node, Parent
+from ruddock.engine.tree.hands import Work
 from ruddock.engine.tree.state import SearchState
 
 
@@ -21,7 +22,7 @@ class Walk:
         Works on a share of the search in another state, where it may have a helper.
     """
 
-    def __init__(self, state: SearchState, work: workers.Work | None) -> None:
+    def __init__(self, state: SearchState, work: Work | None) -> None:
         self.state, self._work = state, work
         self._team: workers.Team | None = None
 

@@ -13,28 +13,23 @@ should the process die, hang or run out of memory, the nodes are there again. No
 
 from __future__ import annotations
 
-import os
 import pickle
-import queue
 import sys
-import threading
 import time
-from collections import deque
 from collections.abc import Callable
-from contextlib import suppress
-from dataclasses import dataclass, replace
-from typing import IO, Protocol
 
 from ruddock.engine.outcome import Limits, Reason
+from ruddock.engine.tree import hands
 from ruddock.engine.tree.bundle import Bundle
 from ruddock.engine.tree.frontier import Away, Frontier
+from ruddock.engine.tree.hands import Hand, Return, Share, Work
 from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
-from ruddock.problem import Floats
+from ruddock.engine.tree.workload import near_work_done, work_done
 
 NODES = 300  # between two hand-overs at most, while the search is short
 FEW, OPEN = 20, 0.25  # between them at most where little is open here: so many, or so many for each open node
-BETWEEN = 0.1  # seconds between them at most, by the measure below, while it is short
+BETWEEN = 0.1  # seconds between them at most, by the measure of `workload`, while it is short
 LONGER = 0.02  # of what the search has done so far, between two hand-overs of a long one
 FEWEST, FEWEST_PRICED = 12, 2  # open nodes lent at least, and left; of those bounded by prices, which take long
 UNEVEN = 2  # times as many open nodes on one side as on the other, from which on they are made even
@@ -47,89 +42,9 @@ LEAST = 0.025  # seconds of work in a share
 USUAL = 0.6  # of their average is what most searches near plans take at least
 LOOKS = 8  # at the work that has been done, about, between two hand-overs
 EARLIEST, EARLIEST_PRICED = 10, 4  # nodes before which no helper joins; nodes bounded by prices
-# seconds, about, that a node takes beside its iterations, an iteration, an entry that one touches, and the beginning of
-# a search near a plan; then an entry of the problem: to be prepared, and in a round of cuts
-A_NODE, AN_ITERATION, AN_ENTRY, A_NEAR = 5e-5, 7e-5, 1e-8, 0.06
-TO_PREPARE, IN_A_ROUND = 5.6e-5, 2.6e-5
-A_PRICED_NODE, A_PRICED_ENTRY = 0.013, 4e-8  # a node, and an entry touched, where nodes are bounded by prices
 CALLED, CALLED_BY = 0.3, 0.4  # seconds by that measure, or by the clock, after which a helper is called
 WORTH = 1.7  # by the measure, after which it joins: by then it should be there
 PATIENCE, LATE = 30.0, 30.0  # seconds that a lease lasts at least, and that many times what the search took itself
-ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
-LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
-GOODBYE = 0.2  # seconds that the threads of a helper that was killed have to end
-GLANCE = 0.02  # seconds between two looks at the limits while waiting
-
-
-@dataclass(eq=False, repr=False)
-class Share:
-    """What the helper is given: nodes, and all that has changed since the last time.
-
-    Attributes
-    ----------
-    back : how many nodes are to come back, if there are so many
-    most_nodes : that may be worked on
-    work : seconds, about, that it may take; judged by counted work
-    seconds : until the time limit
-    costs : what branches were worth on this side since the last time
-    finds : what this side has found since the last time, where it keeps such things
-    """
-
-    nodes: Bundle
-    back: int
-    most_nodes: int
-    work: float
-    seconds: float
-    best: Floats | None
-    costs: PseudoCosts
-    finds: object
-
-
-@dataclass(eq=False, repr=False)
-class Return:
-    """What comes back.
-
-    Attributes
-    ----------
-    nodes : Bundle
-        Those that were asked for.
-    away : Away
-        What the helper has left, without the nodes.
-    costs : PseudoCosts
-        What branches were worth there.
-    finds : object
-        As of a share.
-    """
-
-    nodes: Bundle
-    away: Away
-    best: Floats | None
-    given_up: float
-    uncertain: bool
-    worked_on: int
-    iterations: int
-    on_trials: int
-    costs: PseudoCosts
-    finds: object
-
-
-Work = Callable[[SearchState, Share], Return]
-
-
-class Hand(Protocol):
-    """Whoever works on shares."""
-
-    def prepare(self, state: bytes) -> None:
-        """Get the search as it is at the root, as a pickle."""
-
-    def give(self, share: bytes) -> None:
-        """Get a share to work on, as a pickle."""
-
-    def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
-        """Return what has been done; None if there will be no answer any more, or if it comes too late."""
-
-    def close(self) -> None:
-        """Stop."""
 
 
 class Team:
@@ -143,7 +58,7 @@ class Team:
     """
 
     def __init__(self, state: SearchState, work: Work) -> None:
-        self._hand: Hand = _Process() if _may_start() else _InTurn(work)
+        self._hand: Hand = hands.Process() if hands.may_start() else hands.InTurn(work)
         self._ready = self._gone = False
         self._due = self._look = self._marked = self._answers = 0
         self._worked = 0.0
@@ -165,7 +80,7 @@ class Team:
             if now or not _joins(state):
                 return
             self._join(state)
-        done = _work(state) + ahead - self._worked
+        done = work_done(state) + ahead - self._worked
         between = max(BETWEEN, LONGER * self._worked)
         if not (now or effort.own_nodes >= self._due or done > between):
             # to count the work takes a while, so it waits for a part of the nodes that are left until then
@@ -203,7 +118,7 @@ class Team:
 
     def _mark(self, state: SearchState, nodes: int, ahead: float = 0.0) -> None:
         """Note where the search stands at a hand-over; the next is due after so many nodes."""
-        self._marked, self._worked = state.effort.own_nodes, _work(state) + ahead
+        self._marked, self._worked = state.effort.own_nodes, work_done(state) + ahead
         self._due, self._look = self._marked + nodes, self._marked + 1
 
     def _give(self, state: SearchState, lent: int, back: int, most_nodes: int, work: float) -> None:
@@ -262,7 +177,7 @@ def share_work(team: Team | None, state: SearchState, work: Work, *, last: bool)
 def before_near_search(team: Team | None, state: SearchState) -> None:
     """Give the helper something to do while the search goes through what is near a plan, all at once."""
     if team is not None and state.effort.near_searches:
-        team.meet(state, now=True, ahead=USUAL * _near_work(state) / state.effort.near_searches)
+        team.meet(state, now=True, ahead=USUAL * near_work_done(state) / state.effort.near_searches)
 
 
 def dismiss(team: Team | None, state: SearchState) -> None:
@@ -294,7 +209,7 @@ def _moved(frontier: Frontier, fewest: int) -> tuple[int, int]:
 
 def called(team: Team | None, state: SearchState, work: Work) -> Team | None:
     """Call a helper once a search takes long, by the clock too: no answer depends on when it starts."""
-    if team is None and _possible(state) and (_work(state) > CALLED or state.effort.limits.elapsed() > CALLED_BY):
+    if team is None and _possible(state) and (work_done(state) > CALLED or state.effort.limits.elapsed() > CALLED_BY):
         return Team(state, work)
     return team
 
@@ -302,7 +217,7 @@ def called(team: Team | None, state: SearchState, work: Work) -> Team | None:
 def _joins(state: SearchState) -> bool:
     """Say whether a helper is to join: by counted work alone, as all that follows depends on it."""
     many, earliest = len(state.frontier) > 2 * _fewest(state), EARLIEST_PRICED if state.by_prices else EARLIEST
-    return many and state.effort.own_nodes >= earliest and _work(state) > WORTH
+    return many and state.effort.own_nodes >= earliest and work_done(state) > WORTH
 
 
 def _possible(state: SearchState) -> bool:
@@ -315,28 +230,10 @@ def _nodes_left(state: SearchState) -> float:
     return state.effort.limits.nodes - state.effort.nodes - sum(lease.most_nodes for lease in state.frontier.leases)
 
 
-def _work(state: SearchState) -> float:
-    """Return how many seconds, about, a search has taken; judged by its work, not by the clock."""
-    effort = state.effort
-    around = effort.near_searches * A_NEAR + effort.cut_entries * IN_A_ROUND + state.problem.nonzeros * TO_PREPARE
-    if state.by_prices:
-        return around + effort.own_nodes * A_PRICED_NODE + effort.counters.entries * A_PRICED_ENTRY
-    return (
-        around + effort.own_nodes * A_NODE + effort.own_iterations * AN_ITERATION + effort.counters.entries * AN_ENTRY
-    )
-
-
-def _near_work(state: SearchState) -> float:
-    """Return what of it went into searches near plans."""
-    effort = state.effort
-    touched, iterations = effort.touched["near plans"], effort.spent["near plans"]
-    return effort.near_searches * A_NEAR + iterations * AN_ITERATION + touched * AN_ENTRY
-
-
 def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]) -> Return:
     """Work on a share in a state of one's own, by a function that goes through its open nodes."""
     effort, frontier = state.effort, state.frontier
-    until = _work(state) + share.work
+    until = work_done(state) + share.work
     # relaxations that have been begun are ended: the share's limits count between nodes
     effort.work_within(
         Limits(
@@ -344,7 +241,7 @@ def work_on(state: SearchState, share: Share, go_on: Callable[[], Reason | None]
             gap=effort.limits.gap,
             nodes=effort.own_nodes + share.most_nodes,
         ),
-        enough=lambda: _work(state) >= until,
+        enough=lambda: work_done(state) >= until,
     )
     nodes, iterations, trials = effort.own_nodes, effort.iterations, effort.spent["trials"]
     state.costs.add(share.costs)
@@ -377,105 +274,3 @@ def _told(state: SearchState) -> object:
 def _hear(state: SearchState, told: object) -> None:
     if state.finds is not None and told is not None:
         state.finds.hear(told)
-
-
-def _may_start() -> bool:
-    """Say whether another process of the same Python can be started and has a core to run on."""
-    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-    return cores > 1 and bool(sys.executable) and not getattr(sys, "frozen", False)
-
-
-class _InTurn:
-    """Works on shares in the same process, with a state of its own, when they are asked for."""
-
-    def __init__(self, work: Work) -> None:
-        self._work = work
-        self._state: SearchState
-        self._shares: deque[Share] = deque()
-
-    def prepare(self, state: bytes) -> None:
-        self._state = pickle.loads(state)
-
-    def give(self, share: bytes) -> None:
-        self._shares.append(pickle.loads(share))
-
-    def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
-        share = self._shares.popleft()
-        return None if stopped() else self._work(self._state, replace(share, seconds=seconds))
-
-    def close(self) -> None: ...
-
-
-class _Process:
-    """Works on shares in another process, by pickles through its pipes, which threads read and write."""
-
-    def __init__(self) -> None:
-        import subprocess  # here, since its import is for long searches only
-
-        environment = {**os.environ, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
-        self._process = subprocess.Popen(
-            [sys.executable, "-W", "ignore", "-c", "from ruddock.engine.tree.serve import serve; serve()"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            env=environment,
-            start_new_session=True,  # Ctrl-C is the search's to handle
-            pipesize=ROOM,
-        )
-        self._answers: queue.SimpleQueue[Return | None] = queue.SimpleQueue()
-        self._letters: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
-        assert self._process.stdin is not None
-        assert self._process.stdout is not None
-        self._threads = [
-            threading.Thread(target=self._listen, args=(self._process.stdout,), daemon=True),
-            threading.Thread(target=self._post, args=(self._process.stdin,), daemon=True),
-        ]
-        for thread in self._threads:
-            thread.start()
-
-    def prepare(self, state: bytes) -> None:
-        self._letters.put(state)
-
-    def give(self, share: bytes) -> None:
-        self._letters.put(share)
-
-    def _listen(self, pipe: IO[bytes]) -> None:
-        """Collect answers, and None when there will be no more."""
-        try:
-            while True:
-                answer = pickle.load(pipe)
-                self._answers.put(answer if isinstance(answer, Return) else None)
-        except Exception:  # whatever is wrong with it, the helper is of no more use
-            self._answers.put(None)
-
-    def _post(self, pipe: IO[bytes]) -> None:
-        """Write what there is to write; a helper that does not read keeps only this thread waiting."""
-        try:
-            while (letter := self._letters.get()) is not None:
-                pipe.write(letter)
-                pipe.flush()
-        except (OSError, ValueError):
-            self._answers.put(None)
-        finally:
-            with suppress(OSError):  # what was on its way is not needed any more
-                pipe.close()
-
-    def take(self, stopped: Callable[[], bool], expired: Callable[[], bool], seconds: float) -> Return | None:
-        until = float("inf")
-        while time.monotonic() < until and not expired():
-            try:
-                return self._answers.get(timeout=GLANCE)
-            except queue.Empty:
-                if until == float("inf") and stopped():
-                    until = time.monotonic() + LAST_WORD
-        return None
-
-    def close(self) -> None:
-        self._letters.put(None)
-        self._process.kill()
-        self._process.wait()
-        for thread in self._threads:
-            thread.join(GOODBYE)
-        if self._process.stdout is not None:
-            with suppress(OSError):
-                self._process.stdout.close()

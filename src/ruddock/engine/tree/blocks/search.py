@@ -10,12 +10,13 @@ import numpy as np
 
 from ruddock.engine.measure import NEAR
 from ruddock.engine.outcome import Outcome, Reason
-from ruddock.engine.tree import answer, root, workers
+from ruddock.engine.tree import answer, root
 from ruddock.engine.tree.blocks.begin import around
 from ruddock.engine.tree.blocks.dive import plan_by_fixing
 from ruddock.engine.tree.blocks.prices import Generated, Generation, Priced
 from ruddock.engine.tree.domain import Branch
 from ruddock.engine.tree.frontier import NO_PARENT, Node, Parent
+from ruddock.engine.tree.hands import Work
 from ruddock.engine.tree.heuristics import Near, Point, near_plan
 from ruddock.engine.tree.state import SearchState
 from ruddock.engine.tree.walk import Walk
@@ -41,9 +42,7 @@ class PricedSearch(Walk):
         Works on a share of the search in another state, where it may have a helper.
     """
 
-    def __init__(
-        self, state: SearchState, generation: Generation, near: Near, work: workers.Work | None = None
-    ) -> None:
+    def __init__(self, state: SearchState, generation: Generation, near: Near, work: Work | None = None) -> None:
         super().__init__(state, work)
         self.generation, self._near = generation, near
         state.finds = generation.master.pool
