@@ -397,7 +397,7 @@ def test_a_helper_is_given_as_much_as_the_search_does_searches_near_plans_includ
 
     monkeypatch.setattr(hands, "may_start", lambda: False)
     monkeypatch.setattr(workers, "BETWEEN", 0.02)
-    monkeypatch.setattr(workers, "LEAST", 0.0)
+    monkeypatch.setattr(workers, "LEAST", 1e-4)
     monkeypatch.setattr(workers.Team, "meet", met)
     monkeypatch.setattr(workers.Team, "_give", gave)
     assert solve(knapsacks(5, 40)(1)).status == "optimal"

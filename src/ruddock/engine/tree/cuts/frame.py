@@ -115,19 +115,16 @@ class Frame:
         """Rounds sums of rows."""
         marks = (held.astype(np.uint8) for held in (self.whole, self.usable, self.endless))
         columns = (*marks, self.by, self.slope, self.base, self.sign, self.z, self.upper - self.lower)
-        rows = (self.whole_rows.astype(np.uint8), self.row_sign, self.row_limit, self.room)
-        return Rounder(self.sums, columns, rows, *self._by_rows, LOSS, self.found, self.coefficients)
+        rows = (self.whole_rows.astype(np.uint8), self.room)
+        return Rounder(self.sums, columns, rows, LOSS, self.found, self.coefficients)
 
     @cached_property
     def sums(self) -> Sums:
         """Adds up rows, and makes cuts clean."""
-        equations = self.equation.astype(np.uint8)
-        return Sums(*self._by_rows, self.row_limit, self.row_sign, equations, self.lower, self.upper, self.x)
-
-    @cached_property
-    def _by_rows(self) -> tuple[np.ndarray, np.ndarray, Floats]:
         starts, indices = (held.astype(np.int32, copy=False) for held in (self.rows.indptr, self.rows.indices))
-        return starts, indices, self.rows.data
+        equations = self.equation.astype(np.uint8)
+        limits, signs = self.row_limit, self.row_sign
+        return Sums(starts, indices, self.rows.data, limits, signs, equations, self.lower, self.upper, self.x)
 
     def cut(self, columns: np.ndarray, values: Floats, limit: float, kind: str, size: float = 0.0) -> Cut | None:
         """Return ``values'x[columns] <= limit`` as a cut, clean and only if the point breaks it; no column twice.

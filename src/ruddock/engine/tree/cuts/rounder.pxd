@@ -13,12 +13,7 @@ cdef class Rounder:
     cdef const double[::1] z
     cdef const double[::1] span
     cdef const unsigned char[::1] whole_rows
-    cdef const double[::1] row_sign
-    cdef const double[::1] row_limit
     cdef const double[::1] room
-    cdef const int[::1] starts
-    cdef const int[::1] indices
-    cdef const double[::1] data
     cdef double loss
     cdef int[::1] found
     cdef double[::1] value

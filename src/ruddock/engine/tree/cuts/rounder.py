@@ -29,14 +29,12 @@ class Rounder:
     Parameters
     ----------
     sums : Sums
-        Adds up the rows.
+        Adds up the rows, and holds them.
     columns : tuple of arrays, shape (n,)
         ``whole``, ``usable``, ``endless`` (uint8), ``by`` (int32), ``slope``, ``base``, ``sign``, ``z`` and ``span``,
         what lies between the bounds.
     rows : tuple of arrays, shape (m,)
-        ``whole_rows`` (uint8), ``row_sign``, ``row_limit`` and ``room``.
-    starts, indices, data : arrays
-        The matrix by rows.
+        ``whole_rows`` (uint8) and ``room``.
     loss : float
         Part of all terms of a limit that adding them up may lose.
     found, value : int32 and float arrays, shape (n,)
@@ -48,11 +46,11 @@ class Rounder:
         The limit of the last rounding, and what the terms of that add up to without their signs.
     """
 
-    def __init__(self, sums, columns, rows, starts, indices, data, loss, found, value):
+    def __init__(self, sums, columns, rows, loss, found, value):
         self.sums = sums
         self.whole, self.usable, self.endless, self.by, self.slope, self.base, self.sign, self.z, self.span = columns
-        self.whole_rows, self.row_sign, self.row_limit, self.room = rows
-        self.starts, self.indices, self.data, self.loss = starts, indices, data, loss
+        self.whole_rows, self.room = rows
+        self.loss = loss
         n = len(self.whole)
         m = len(self.whole_rows)
         self.found, self.value = found, value
@@ -275,10 +273,10 @@ class Rounder:
                 amount = min(weight[k], 0.0) * part
             if amount == 0.0:
                 continue
-            amount *= -self.row_sign[row[k]]
-            self._count_limit(amount * self.row_limit[row[k]])
-            for e in range(self.starts[row[k]], self.starts[row[k] + 1]):
-                self._add(self.indices[e], amount * self.data[e])
+            amount *= -self.sums.signs[row[k]]
+            self._count_limit(amount * self.sums.limits[row[k]])
+            for e in range(self.sums.starts[row[k]], self.sums.starts[row[k] + 1]):
+                self._add(self.sums.indices[e], amount * self.sums.data[e])
 
     def _count_limit(self, term):
         self.right += term

@@ -10,14 +10,14 @@ cdef class Sums:
     cdef const double[::1] x
     cdef unsigned char[::1] marked
     cdef double[::1] sums
-    cdef readonly int[::1] columns
-    cdef readonly double[::1] values
-    cdef readonly int[::1] rows
-    cdef readonly double[::1] slack
-    cdef readonly int count
-    cdef readonly int open_count
-    cdef readonly double limit
-    cdef readonly double terms
+    cdef int[::1] columns
+    cdef double[::1] values
+    cdef int[::1] rows
+    cdef double[::1] slack
+    cdef int count
+    cdef int open_count
+    cdef double limit
+    cdef double terms
     cdef readonly double times
     cdef readonly int[::1] items
     cdef readonly double[::1] weights
