@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -414,8 +415,12 @@ class Plan(Result):
             decisions.
         """
         self._need_values()
-        frame = constraints_frame(self)
-        return frame[frame["binding"]] if binding else frame
+        frame = self._constraints
+        return frame[frame["binding"]] if binding else frame.copy()
+
+    @cached_property
+    def _constraints(self) -> pd.DataFrame:
+        return constraints_frame(self)
 
     # ------------------------------------------------------------------ sensitivity
 

@@ -12,7 +12,6 @@ from ruddock.engine.in_order import with_integers_fixed
 from ruddock.engine.outcome import BASIC, FEASIBILITY, Outcome
 from ruddock.engine.ranging import Ranging
 from ruddock.engine.simplex.solver import LinearSolver
-from ruddock.modelling.frames import constraints_frame
 from ruddock.modelling.lowering import lowered
 from ruddock.modelling.relation import TURNED
 from ruddock.problem import Floats
@@ -54,7 +53,7 @@ def worth_of(plan: Plan, rows: Sequence[int]) -> list[Worth] | None:
     if problem.m + problem.n > MOST_SIZE:
         return None
     ranging = ranging_of(plan)
-    relations = constraints_frame(plan)["relation"].tolist()
+    relations = plan.constraints()["relation"].tolist()
     found = []
     for i in rows:
         side = row_side(plan.formulation, i, str(relations[i]))

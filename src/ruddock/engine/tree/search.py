@@ -403,10 +403,11 @@ class TreeSearch(Walk):
         if cutoff and state.incumbent.best is not None:
             problem = problem.with_rows(problem.costs[None, :], -np.inf, state.incumbent.threshold())
         part = Part.of(problem)
+        if part is None:
+            effort.begin_near_search()
+            return Found(None, through=True)
         workers.before_near_search(self._team, state)
         effort.begin_near_search()
-        if part is None:
-            return Found(None, through=True)
         problem = part.problem
         iterations = NEAR_SIZE * (problem.m + problem.n) + NEAR_ITERATIONS
         limits = effort.within(nodes=nodes, iterations=iterations, share=NEAR_SHARE)

@@ -151,10 +151,10 @@ def breakdown_table(plan: Plan) -> Table | None:
     parts = plan.breakdown()
     if len(parts) < 2:
         return None
-    shown = parts if len(parts) <= 4 else parts[parts.abs() > DUST]
-    rows = [(str(name), Number(float(value), plan.unit)) for name, value in shown.items()]
-    zero = [str(name) for name in parts.index if name not in shown.index]
-    rows.append(("total", Number(plan.objective, plan.unit)))
+    unit, shown = plan.unit, np.full(len(parts), True) if len(parts) <= 4 else parts.abs().to_numpy() > DUST
+    rows = [(str(name), Number(float(value), unit)) for name, value in parts[shown].items()]
+    zero = [str(name) for name in parts.index[~shown]]
+    rows.append(("total", Number(plan.objective, unit)))
     return Table(
         f"{capital(plan.objective_name or 'objective')} by part",
         ["part", "value"],
