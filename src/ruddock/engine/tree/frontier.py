@@ -41,6 +41,7 @@ class Parent:
     branched: np.ndarray | None = None
     prices: Floats | None = None
     holders: int = 0
+    _bytes: tuple[int, int] | None = None  # all that it takes, and its basis; counted when it is first asked for
 
     @classmethod
     def between(
@@ -61,17 +62,14 @@ class Parent:
         upper[self.columns] = np.minimum(upper[self.columns], self.upper)
 
     @property
-    def bytes(self) -> int:
-        """What it takes."""
-        branched = 0 if self.branched is None else ARRAY + 4 * len(self.branched)
-        prices = 0 if self.prices is None else ARRAY + 8 * len(self.prices)
-        return 3 * ARRAY + 20 * len(self.columns) + branched + prices + self.basis_bytes
-
-    @property
-    def basis_bytes(self) -> int:
-        """What its basis takes."""
-        basis = self.basis
-        return 0 if basis is None else 2 * ARRAY + len(basis.columns) + len(basis.rows)
+    def bytes(self) -> tuple[int, int]:
+        """What it takes, and what its basis takes of that."""
+        if self._bytes is None:
+            basis = 0 if self.basis is None else 2 * ARRAY + len(self.basis.columns) + len(self.basis.rows)
+            branched = 0 if self.branched is None else ARRAY + 4 * len(self.branched)
+            prices = 0 if self.prices is None else ARRAY + 8 * len(self.prices)
+            self._bytes = 3 * ARRAY + 20 * len(self.columns) + branched + prices + basis, basis
+        return self._bytes
 
 
 NO_PARENT = Parent(np.zeros(0, np.int32), np.zeros(0), np.zeros(0))
@@ -226,8 +224,9 @@ class Frontier:
             self.bytes += OBJECTS
             if node.parent is not None:
                 if not node.parent.holders:
-                    self.bytes += node.parent.bytes
-                    self._bases += node.parent.basis_bytes
+                    whole, basis = node.parent.bytes
+                    self.bytes += whole
+                    self._bases += basis
                 node.parent.holders += 1
 
     def _pop(self) -> Node:
@@ -236,8 +235,9 @@ class Frontier:
         if node.parent is not None:
             node.parent.holders -= 1
             if not node.parent.holders:
-                self.bytes -= node.parent.bytes
-                self._bases -= node.parent.basis_bytes
+                whole, basis = node.parent.bytes
+                self.bytes -= whole
+                self._bases -= basis
         return node
 
     def take(self) -> Node:
