@@ -195,7 +195,8 @@ def integers() -> int:
                 none = outcome.status == "infeasible" and best == float("inf")
                 if not none and not (outcome.status == "optimal" and isclose(outcome.objective, best, abs_tol=1e-6)):
                     wrong += 1
-                    print(f"{structure} {seed} {options}: {outcome.status} {outcome.objective}, not {best}")
+                    print(f"{structure} {seed} {options}: {outcome.status} {outcome.objective}, not {best}", flush=True)
+        print(f"integers, {structure}: {seen.total():,} solves so far, wrong {wrong}", flush=True)
     print(f"integer problems: {dict(seen)}, wrong {wrong}")
     return wrong
 
