@@ -9,13 +9,12 @@ from __future__ import annotations
 import argparse
 import multiprocessing
 import statistics
-import time
 from collections.abc import Callable
-from multiprocessing.synchronize import Barrier
+from concurrent.futures import ProcessPoolExecutor
 
 from benchmarks.integer_families import assignment, fixed_charges, general, lines, sided, trips, vans
 from benchmarks.integers import MOST, check_plan, shown
-from benchmarks.measuring import cases, check
+from benchmarks.measuring import cases, check, timed
 from ruddock.document.content import Column, Table
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
@@ -32,54 +31,43 @@ SEARCHES: dict[str, tuple[Callable[[int], Problem], int]] = {
     "general 25x35": (general(25, 35), 5),
     "assignment D 5x50": (assignment("D", 5, 50), 1),
 }
-Searched = tuple[float, int, int]  # seconds, iterations, nodes
 
 
-def searched(name: str, cores: int) -> tuple[Searched, Outcome]:
-    """Search once."""
+def searched(name: str, cores: int) -> tuple[float, Outcome]:
+    """Search once; return the seconds and the outcome."""
     draw, seed = SEARCHES[name]
     problem = draw(seed)
-    start = time.perf_counter()
-    outcome = solve(problem, Limits(seconds=MOST), Options(cores=cores))
-    seconds = time.perf_counter() - start
+    seconds, outcome = timed(lambda: solve(problem, Limits(seconds=MOST), Options(cores=cores)))
     check_plan(problem, outcome, name)
-    return (seconds, outcome.counters.iterations, outcome.counters.nodes), outcome
+    return seconds, outcome
 
 
-def _beside(name: str, both: Barrier, answers: multiprocessing.SimpleQueue[float]) -> None:
-    """Search on one core when the other process is ready too."""
-    both.wait()
-    answers.put(searched(name, 1)[0][0])
+def _alone(name: str) -> float:
+    return searched(name, 1)[0]
 
 
 def at_once(name: str) -> float:
     """Return the mean seconds of a search on one core that another process does at the same time."""
     new = multiprocessing.get_context("spawn")
-    both, answers = new.Barrier(2), new.SimpleQueue()
-    processes = [new.Process(target=_beside, args=(name, both, answers)) for _ in range(2)]
-    for process in processes:
-        process.start()
-    seconds = [answers.get() for _ in processes]
-    for process in processes:
-        process.join()
-    return statistics.mean(seconds)
+    both = new.Barrier(2)  # neither begins before the other one is up
+    with ProcessPoolExecutor(2, new, both.wait) as processes:
+        return statistics.mean(processes.map(_alone, [name, name]))
 
 
 def table(names: list[str]) -> Table:
     """Return the table of searches."""
     rows, sooner, faster, most = [], [], [], []
     for name in names:
-        (one, iterations, nodes), alone = searched(name, 1)
-        (two, more, others), helped = searched(name, 2)
+        (one, alone), (two, helped) = searched(name, 1), searched(name, 2)
         proven = alone.status == helped.status == "optimal"
         check(not proven or abs(alone.objective - helped.objective) < 1e-6 * max(1.0, abs(alone.objective)), name)
-        faster.append(more / two / (iterations / one))
+        faster.append(helped.counters.iterations / two / (alone.counters.iterations / one))
         most.append(2 * one / at_once(name))
         if proven:
             sooner.append(one / two)
         ends = f"{one / two:.2f}" if proven else ""
-        shares = f"{faster[-1]:.2f}", f"{most[-1]:.2f}"
-        rows.append((name, f"{one:.1f} s", f"{two:.1f} s", f"{nodes:,}", f"{others:,}", ends, *shares))
+        nodes = (f"{outcome.counters.nodes:,}" for outcome in (alone, helped))
+        rows.append((name, f"{one:.1f} s", f"{two:.1f} s", *nodes, ends, f"{faster[-1]:.2f}", f"{most[-1]:.2f}"))
     right = ("one core", "two cores", "nodes", "on two", "times as soon", "work a second", "two alone")
     means = [f"{statistics.geometric_mean(ratios):.2f}" if ratios else "" for ratios in (sooner, faster, most)]
     rows.append(("geometric mean", "", "", "", "", *means))
