@@ -610,3 +610,20 @@ LARGE: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "covering 5000x100000": (covering(5000, 100_000, 0.002), (1,)),
     "duties 1500x100000": (duties(1500, 100_000, 12), (1,)),
 }
+
+# small ones, as studies solve by the hundred
+SMALL: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
+    "knapsacks 2x15": (knapsacks(2, 15), tuple(range(1, 9))),
+    "knapsacks 3x25": (knapsacks(3, 25), tuple(range(1, 9))),
+    "knapsacks 5x40": (knapsacks(5, 40), tuple(range(1, 9))),
+    "general 10x15": (general(10, 15), tuple(range(1, 9))),
+    "assignment C 3x15": (assignment("C", 3, 15), tuple(range(1, 9))),
+    "location with room 8x16": (location(8, 16, room=True), tuple(range(1, 9))),
+    "fixed charges 8x20": (fixed_charges(8, 20), tuple(range(1, 9))),
+    "lines 3x2x4": (lines(3, 2, 4), tuple(range(1, 9))),
+    "bins 10": (bins(10, 6), tuple(range(1, 9))),
+    "sided 12": (sided(12, 2), tuple(range(1, 9))),
+    "jobs 3x3": (jobs(3, 3), tuple(range(1, 9))),
+    "projects 6": (projects(6, 2), tuple(range(1, 9))),
+    "trips 9": (trips(9), tuple(range(1, 9))),
+}

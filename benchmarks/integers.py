@@ -12,15 +12,17 @@ import sys
 import time
 from dataclasses import replace
 from functools import cache
+from unittest.mock import patch
 
 from benchmarks.cases import check, flow
-from benchmarks.integer_families import FAMILIES, LARGE, by_parts
+from benchmarks.integer_families import FAMILIES, LARGE, SMALL, by_parts
 from benchmarks.known import KNOWN
-from benchmarks.measuring import cases
+from benchmarks.measuring import cases, timed
 from ruddock.document.content import Column, Document, Table
 from ruddock.engine import certificates
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
+from ruddock.engine.tree import brief
 from ruddock.modelling.hints import Enforced
 from ruddock.modelling.lowering import lowered
 from ruddock.problem import Problem
@@ -161,6 +163,32 @@ def large(names: list[str]) -> tuple[Table, list[str]]:
     return Table("", headings, rows, note=note), missed
 
 
+def small(names: list[str]) -> Table:
+    """Return the table of small problems: their mean time with the brief search before all else, and without it."""
+    rows, means = [], []
+    for name in names:
+        draw, seeds = SMALL[name]
+        spent, ended = {brief.MOST_ENTRIES: 0.0, -1: 0.0}, 0
+        for problem in map(draw, seeds):
+            found = {}
+            for entries in spent:
+                with patch.object(brief, "MOST_ENTRIES", entries):
+                    seconds, found[entries] = timed(lambda problem=problem: solve(problem))
+                spent[entries] += seconds / len(seeds)
+            first, second = found.values()
+            check((first.status, round(first.objective, 6)) == (second.status, round(second.objective, 6)), name)
+            ended += brief.brief_search(problem, Limits(), Options()) is not None
+        means.append([1000 * seconds for seconds in spent.values()])
+        times = (f"{mean:.0f} ms" for mean in means[-1])
+        rows.append((name, f"{problem.m:,} x {problem.n:,}", f"{ended} of {len(seeds)}", *times))
+    geometric = [f"{statistics.geometric_mean(column):.0f} ms" for column in zip(*means, strict=True)]
+    rows.append(("geometric mean", "", "", *geometric))
+    right = (Column(head, right=True) for head in ("rows x columns", "end there", "mean time", "without"))
+    return Table(
+        "", ["family", *right], rows, note="End there: in the brief search. Without: the mean time without it."
+    )
+
+
 def shown(table: Table) -> str:
     """Return a table in full, as wide as the terminal, or 170 columns in a file."""
     return Document.of("", [table], whole=True).text(None if sys.stdout.isatty() else 170)
@@ -172,12 +200,17 @@ def main() -> None:
     parser.add_argument("--families", action="store_true", help=f"problems drawn from: {', '.join(FAMILIES)}")
     parser.add_argument("--parts", action="store_true", help="families with costs written as columns that add up")
     parser.add_argument("--large", action="store_true", help=f"how near plans come: {', '.join(LARGE)}")
+    parser.add_argument("--small", action="store_true", help=f"what small ones take: {', '.join(SMALL)}")
     parser.add_argument("--ablation", action="store_true", help="switch one part off after another")
     parser.add_argument("--check", action="store_true", help="exit 1 if a problem is not solved")
     parser.add_argument("--runs", type=int, default=1)
     asked = parser.parse_args()
     drawn = asked.families or asked.parts
-    names = cases(parser, asked.case, LARGE if asked.large else FAMILIES if drawn else KNOWN)
+    kinds = LARGE if asked.large else SMALL if asked.small else FAMILIES if drawn else KNOWN
+    names = cases(parser, asked.case, kinds)
+    if asked.small:
+        print(shown(small(names)))
+        return
     if asked.ablation:
         print(shown(ablation(names)))
         return

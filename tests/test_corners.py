@@ -318,7 +318,7 @@ def test_two_runs_on_one_kept_file_lose_nothing(tmp_path: Path) -> None:
 # ---------------------------------------------------------------------- interrupts
 
 
-def loading(rows: int = 4, lots: int = 40) -> rk.Model:
+def loading(rows: int = 5, lots: int = 60) -> rk.Model:
     """A model that takes a while: lots of several weights into limited room."""
     rng = np.random.default_rng(3)
     lot, row = rk.Axis("lot", range(lots)), rk.Axis("row", range(rows))
@@ -326,7 +326,7 @@ def loading(rows: int = 4, lots: int = 40) -> rk.Model:
     take = model.decide("take", lot, kind="binary")
     weight = rk.data(rng.integers(10, 100, (rows, lots)), row, lot)
     model.maximize("worth", (rk.data(rng.integers(10, 100, lots), lot) * take).sum())
-    model.require("room", (weight * take).sum(lot) <= rk.data(np.full(rows, 1075.5), row))
+    model.require("room", (weight * take).sum(lot) <= rk.data(np.full(rows, 20.0 * lots + 0.5), row))
     return model
 
 

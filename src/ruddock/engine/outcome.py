@@ -239,6 +239,7 @@ class Options:
         better than the best plan; for finding errors, without symmetry
     goal : how the objective relates to the one as written
     inner : whether this is a search near a plan within another search, which begins none of its own
+    brief : whether this is a search of a few nodes, for which nothing is prepared
     """
 
     method: Method = "auto"
@@ -258,6 +259,7 @@ class Options:
     known: Floats | None = None
     goal: Goal = AS_WRITTEN
     inner: bool = False
+    brief: bool = False
 
     @property
     def any_of_alike(self) -> bool:

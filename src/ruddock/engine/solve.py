@@ -54,6 +54,7 @@ def _solve(problem: Problem, limits: Limits, options: Options) -> Outcome:
     if not problem.discrete:
         return _in_own_units(problem, limits, options, solve_linear)
     # here, since linear problems do without all that these load
+    from ruddock.engine.tree.brief import brief_search
     from ruddock.engine.tree.reduced import Reduced
     from ruddock.engine.tree.search import search_tree
 
@@ -61,6 +62,9 @@ def _solve(problem: Problem, limits: Limits, options: Options) -> Outcome:
         return _in_own_units(problem, limits, options, search_tree if problem.discrete else solve_linear)
 
     def smaller(problem: Problem, limits: Limits, options: Options) -> Outcome:
+        brief = brief_search(problem, limits, options)
+        if brief is not None:
+            return brief
         reduced = Reduced.of(problem, limits, options)
         return search_tree(problem, limits, options) if reduced is None else reduced.solve(rest, limits, options)
 

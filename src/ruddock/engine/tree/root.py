@@ -24,9 +24,9 @@ RESTART_SHARE, FEWEST = 0.2, 20  # of the whole columns, and how many at least, 
 
 
 def prepare(state: SearchState) -> None:
-    """Tighten the problem and load it."""
+    """Tighten the problem, unless the search is a brief one, and load it."""
     relaxed = state.problem
-    if state.options.presolve:
+    if state.options.presolve and not state.options.brief:
         tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=_complete(state))
         state.take_tightening(tightening)
         if tightening.infeasible:

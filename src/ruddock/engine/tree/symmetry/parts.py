@@ -153,7 +153,7 @@ class _Symmetry:
         self.column_colour, self.row_colour = self._refined(_numbered(column_marks), _numbered(row_marks))
 
     def _refined(self, columns: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Refine colours by what columns and rows meet, until no colour splits."""
+        """Refine colours by what columns and rows meet, until no colour splits or no two whole columns share one."""
         rng = np.random.default_rng(1)
         p = self.problem
         owner = np.repeat(np.arange(p.n), np.diff(p.starts))
@@ -161,6 +161,8 @@ class _Symmetry:
         value_key = rng.random(int(value.max(initial=0)) + 1)[value]
         count = (0, 0)
         for _ in range(ROUNDS):
+            if len(np.unique(columns[self.whole])) == np.count_nonzero(self.whole):
+                break
             keys = rng.random(p.m + p.n + 1)
             rows_seen = np.bincount(p.indices, np.sin(1e3 * value_key * (1.0 + keys[columns[owner]])), p.m)
             rows = _numbered(np.stack((rows.astype(float), np.round(rows_seen, 6)), axis=1))

@@ -1,0 +1,41 @@
+"""A brief search before all else: most small problems are done after a few nodes, sooner than a root is prepared.
+
+Nothing is tightened, no cut is made and no plan looked for but where the nodes lead. What does not end within a few
+nodes is searched as any other, as if this had not been.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from ruddock.engine.outcome import Limits, Options, Outcome
+from ruddock.engine.tree.search import TreeSearch
+from ruddock.engine.tree.state import SearchState
+from ruddock.problem import Problem
+
+MOST_ENTRIES = 1_000  # of a problem that may be small enough
+NODES, ITERATIONS = 400, 600  # that it may take
+
+
+def brief_search(problem: Problem, limits: Limits, options: Options) -> Outcome | None:
+    """Return the outcome of a small problem; None if that needs more than a few nodes.
+
+    Nor is one tried where nodes or iterations are limited, rows may follow, or a plan is watched.
+    """
+    limited = min(limits.nodes, limits.iterations) < float("inf")
+    watched = options.lazy is not None or options.known is not None
+    if problem.nonzeros > MOST_ENTRIES or limited or watched:
+        return None
+    within = replace(limits, nodes=NODES, iterations=ITERATIONS, on_progress=None, on_event=None, on_plan=None)
+    plainly = replace(options, cuts=False, heuristics=False, branching="plain", inner=True, brief=True)
+    outcome = TreeSearch(SearchState(problem, within, plainly)).run()
+    if outcome.status not in ("optimal", "infeasible"):
+        reason = limits.exceeded(0)
+        if reason is None:
+            return None
+        outcome = replace(outcome, status="stopped", reason=reason)
+    if outcome.x is not None:
+        limits.record("plan", objective=outcome.objective, bound=outcome.bound, nodes=outcome.counters.nodes)
+        if limits.on_plan is not None:
+            limits.on_plan(outcome.x)
+    return outcome
