@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import cache
 
 import numpy as np
 import pytest
 
-from ruddock.engine.outcome import Limits, Options
+from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
 from ruddock.engine.tree.watch import LeftOutError
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
@@ -43,11 +44,16 @@ def test_far_bounds_of_integers_cut_nothing_off(bound: float) -> None:
         assert (outcome.status, outcome.objective, outcome.bound) == ("optimal", 0, 0)
 
 
+@cache
+def plain_plan() -> tuple[Problem, Outcome]:
+    """Return a problem and the plan of it as it is."""
+    return search(4), solve(search(4), Limits(), Options(cores=1))
+
+
 @pytest.mark.parametrize("size", [1e-12, 1e-10, 1e-3, 1e6, 1e12])
 @pytest.mark.parametrize("offset", [0.0, 1e11, -1e15])
 def test_costs_and_offsets_of_any_size_leave_the_same_plan(size: float, offset: float) -> None:
-    problem = search(4)
-    plan = solve(problem, Limits(), Options(cores=1))
+    problem, plan = plain_plan()
     other = solve(replace(problem, costs=problem.costs * size, offset=offset), Limits(), Options(cores=1))
     assert other.status == plan.status == "optimal"
     assert other.x is not None

@@ -30,7 +30,9 @@ class Bounds:
         self.lower, self.upper = domain.lower.copy(), domain.upper.copy()
         self._semis, self._propagates = domain.semis, propagates
         self._whole: np.ndarray
-        self._rows: Propagator
+        self._problem: Problem | None = None  # whose rows are propagated
+        self._rows: Propagator | None = None  # made when they are first asked for: rounds of cuts change them often
+        self._cutoff = float("inf")
         self._budget = 0
         self._root: tuple[Floats, float] | None = None
         self._priced = np.zeros(0, np.int32)
@@ -40,24 +42,24 @@ class Bounds:
         self.lower, self.upper = lower, upper
 
     def load(self, problem: Problem, whole: np.ndarray, cutoff: float) -> None:
-        """Make the rows of a problem ready; the value of the best plan is the last of them."""
+        """Take the rows of a problem; the value of the best plan is the last of them."""
         self._whole, self._priced = whole, np.flatnonzero(problem.costs).astype(np.int32)
-        self._rows = propagator(problem.with_rows(problem.costs[None, :], -np.inf, cutoff))
-        self._rows.hold(self._semis)  # they may be zero, whatever follows for the rest of their range
+        self._problem, self._rows, self._cutoff = problem, None, cutoff
         self._budget = LEAST_WORK + NODE_WORK * problem.nonzeros
 
     def __getstate__(self) -> dict[str, object]:
-        return {name: value for name, value in self.__dict__.items() if name != "_rows"}
+        return {**self.__dict__, "_problem": None, "_rows": None}
 
     def cut_off(self, value: float) -> None:
         """Let propagation know what a plan must at least be worth."""
-        if "_rows" in self.__dict__:  # else rows are not ready yet, and will be loaded with it
+        self._cutoff = value
+        if self._rows is not None:
             self._rows.row_upper[self._rows.m - 1] = value
 
     @contextmanager
     def at_any_cost(self) -> Iterator[None]:
         """Propagate without what a plan must at least be worth."""
-        value = self._rows.row_upper[self._rows.m - 1]
+        value = self._cutoff
         self.cut_off(float("inf"))
         try:
             yield
@@ -67,23 +69,29 @@ class Bounds:
     @property
     def followed(self) -> tuple[Propagator | None, int]:
         """The rows, None where nothing is to be propagated, and how many entries a node may look at."""
-        return (self._rows if self._propagates else None), self._budget
+        return (self.trail if self._propagates else None), self._budget
 
     @property
     def trail(self) -> Propagator:
         """The rows themselves, for trials that are undone."""
+        if self._rows is None:
+            assert self._problem is not None
+            costs = self._problem.costs[None, :]
+            self._rows = propagator(self._problem.with_rows(costs, -np.inf, self._cutoff))
+            self._rows.hold(self._semis)  # they may be zero, whatever follows for the rest of their range
         return self._rows
 
     def propagate(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:
         """Tighten bounds in place by what rows and the best plan imply; say whether anything can be left."""
-        self._rows.forget()
+        if self._propagates:
+            self.trail.forget()
         return self.follow(lower, upper, columns)
 
     def follow(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:
         """Do the same, and leave on the trail what moved."""
         if not self._propagates:
             return bool((lower <= upper).all())
-        return bool(self._rows.run(lower, upper, columns, self._budget) >= 0)
+        return bool(self.trail.run(lower, upper, columns, self._budget) >= 0)
 
     # ------------------------------------------------------------------ reduced costs
 
@@ -99,7 +107,7 @@ class Bounds:
         moved = self._priced
         if self._root is not None:
             moved = np.append(moved, self.narrow(*self._root, threshold, self.lower, self.upper))
-        if len(moved) and "_rows" in self.__dict__:
+        if len(moved) and self._problem is not None:
             self.propagate(self.lower, self.upper, moved)
 
     def narrow(self, reduced: Floats, bound: float, threshold: float, lower: Floats, upper: Floats) -> np.ndarray:
