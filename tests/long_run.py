@@ -13,13 +13,14 @@ from collections.abc import Callable
 from itertools import product
 from math import isclose
 from pathlib import Path
+from unittest.mock import patch
 
 import ruddock as rk
 from ruddock import demos
 from ruddock.engine import memory
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import reduced
+from ruddock.engine.tree import brief, reduced
 from tests import integer_problems
 from tests.engine import faults
 from tests.exact import judge
@@ -129,7 +130,9 @@ def engine() -> int:
 def invariance() -> int:
     """Solve 2,000 linear and 1,000 integer problems as they are and written otherwise."""
     wrong = [text for seed in range(10_000, 12_000) if (text := linear_invariance(seed))]
-    wrong += [text for seed in range(20_000, 21_000) if (text := integer_invariance(seed))]
+    for entries, seeds in ((brief.MOST_ENTRIES, range(20_000, 20_500)), (-1, range(20_500, 21_000))):
+        with patch.object(brief, "MOST_ENTRIES", entries):
+            wrong += [text for seed in seeds if (text := integer_invariance(seed))]
     print("\n".join(wrong))
     print(f"written otherwise: 3,000 problems, wrong {len(wrong)}")
     return len(wrong)
@@ -137,7 +140,7 @@ def invariance() -> int:
 
 def failures() -> int:
     """Kill and halt helpers at every hand-over of twenty searches, and end memory at twenty levels."""
-    wrong, runs = 0, Counter[str]()
+    wrong, runs, brief.MOST_ENTRIES = 0, Counter[str](), -1
     for seed in range(20):
         problem = faults.search(seed)
         best = faults.alone(problem)
@@ -177,7 +180,7 @@ def limits() -> int:
 def integers() -> int:
     """Solve 1,950 random integer problems with every combination of parts on and off, against enumeration."""
     wrong, seen = 0, Counter[str]()
-    reduced.LEAST = 1  # presolve makes these smaller too
+    reduced.LEAST, brief.MOST_ENTRIES = 1, -1  # presolve makes these smaller too, and no brief search ends them
     for structure in integer_problems.STRUCTURES:
         for seed in range(1000, 1150):
             problem = integer_problems.integer_problem(structure, seed)

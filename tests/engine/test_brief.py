@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from benchmarks.integer_families import knapsacks
+from benchmarks.integer_families import bins, knapsacks
 from ruddock.engine.outcome import Limits, Options, Outcome
 from ruddock.engine.solve import solve
 from ruddock.engine.tree import brief
@@ -39,8 +39,8 @@ def test_small_problems_end_there_with_the_answer_of_enumeration(structure: str,
         problem = integer_problem(structure, seed)
         best, rng = enumerated(problem), np.random.default_rng(seed)
         kinds: list[tuple[Limits, Options]] = [
-            (Limits(), Options()),
-            (Limits(gap=0.1), Options(priorities=rng.integers(0, 3, problem.n), presolve=bool(seed % 2))),
+            (Limits(), Options(blocks=False)),  # where they are identical, they come first
+            (Limits(gap=0.1), Options(priorities=rng.integers(0, 3, problem.n), presolve=bool(seed % 2), blocks=False)),
         ]
         for limits, options in kinds:
             outcome = solve(problem, limits, options)
@@ -53,7 +53,7 @@ def test_small_problems_end_there_with_the_answer_of_enumeration(structure: str,
             assert outcome.bound <= best + 1e-6 and outcome.gap <= limits.gap + 1e-8, seed
             assert outcome.objective == pytest.approx(best, abs=1e-6) or limits.gap, seed
             assert not problem.discrete or outcome.history[-1].best == outcome.objective
-            start = solve(problem, options=Options(start=outcome.x, branching="plain"))
+            start = solve(problem, options=Options(start=outcome.x, branching="plain", blocks=False))
             assert start.objective == pytest.approx(best, abs=1e-6), seed
     assert sum(outcome is not None for outcome in briefly) > 0.9 * len(briefly)
 
@@ -72,6 +72,12 @@ def test_what_does_not_end_soon_is_searched_as_if_it_had_not_been_tried(
     other = solve(problem, options=Options(cores=1))
     assert (other.objective, other.counters.nodes) == (tried.objective, tried.counters.nodes)
     assert (other.x == tried.x).all()
+
+
+def test_identical_blocks_are_left_to_prices(briefly: list[Outcome | None]) -> None:
+    problem = bins(6, 4)(1)
+    first, second = solve(problem), solve(problem, options=Options(blocks=False))
+    assert briefly == [None, second] and first.objective == second.objective
 
 
 def test_limits_and_listeners_are_heeded(briefly: list[Outcome | None]) -> None:

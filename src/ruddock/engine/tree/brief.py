@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ruddock.engine.outcome import Limits, Options, Outcome
+from ruddock.engine.tree.blocks.structure import taken_apart
 from ruddock.engine.tree.search import TreeSearch
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Problem
@@ -20,7 +21,8 @@ NODES, ITERATIONS = 400, 600  # that it may take
 def brief_search(problem: Problem, limits: Limits, options: Options) -> Outcome | None:
     """Return the outcome of a small problem; None if that needs more than a few nodes.
 
-    Nor is one tried where nodes or iterations are limited, rows may follow, or a plan is watched.
+    Nor is one tried where nodes or iterations are limited, rows may follow, or a plan is watched; and not with
+    identical blocks, which prices mostly settle sooner.
     """
     limited = min(limits.nodes, limits.iterations) < float("inf")
     watched = options.lazy is not None or options.known is not None
@@ -28,7 +30,10 @@ def brief_search(problem: Problem, limits: Limits, options: Options) -> Outcome 
         return None
     within = replace(limits, nodes=NODES, iterations=ITERATIONS, on_progress=None, on_event=None, on_plan=None)
     plainly = replace(options, cuts=False, heuristics=False, branching="plain", inner=True, brief=True)
-    outcome = TreeSearch(SearchState(problem, within, plainly)).run()
+    state = SearchState(problem, within, plainly)
+    if options.blocks and _has_identical_blocks(state):
+        return None
+    outcome = TreeSearch(state).run()
     if outcome.status not in ("optimal", "infeasible"):
         reason = limits.exceeded(0)
         if reason is None:
@@ -39,3 +44,8 @@ def brief_search(problem: Problem, limits: Limits, options: Options) -> Outcome 
         if limits.on_plan is not None:
             limits.on_plan(outcome.x)
     return outcome
+
+
+def _has_identical_blocks(state: SearchState) -> bool:
+    blocks = taken_apart(state.problem, state.domain.lower, state.domain.upper)
+    return blocks is not None and not blocks.distinct

@@ -41,7 +41,7 @@ class Parent:
     branched: np.ndarray | None = None
     prices: Floats | None = None
     holders: int = 0
-    _bytes: tuple[int, int] | None = None  # all that it takes, and its basis; counted when it is first asked for
+    _sizes: tuple[int, int] | None = None  # all that it takes, and its basis; counted when it is first asked for
 
     @classmethod
     def between(
@@ -62,14 +62,14 @@ class Parent:
         upper[self.columns] = np.minimum(upper[self.columns], self.upper)
 
     @property
-    def bytes(self) -> tuple[int, int]:
+    def sizes(self) -> tuple[int, int]:
         """What it takes, and what its basis takes of that."""
-        if self._bytes is None:
+        if self._sizes is None:
             basis = 0 if self.basis is None else 2 * ARRAY + len(self.basis.columns) + len(self.basis.rows)
             branched = 0 if self.branched is None else ARRAY + 4 * len(self.branched)
             prices = 0 if self.prices is None else ARRAY + 8 * len(self.prices)
-            self._bytes = 3 * ARRAY + 20 * len(self.columns) + branched + prices + basis, basis
-        return self._bytes
+            self._sizes = 3 * ARRAY + 20 * len(self.columns) + branched + prices + basis, basis
+        return self._sizes
 
 
 NO_PARENT = Parent(np.zeros(0, np.int32), np.zeros(0), np.zeros(0))
@@ -224,7 +224,7 @@ class Frontier:
             self.bytes += OBJECTS
             if node.parent is not None:
                 if not node.parent.holders:
-                    whole, basis = node.parent.bytes
+                    whole, basis = node.parent.sizes
                     self.bytes += whole
                     self._bases += basis
                 node.parent.holders += 1
@@ -235,7 +235,7 @@ class Frontier:
         if node.parent is not None:
             node.parent.holders -= 1
             if not node.parent.holders:
-                whole, basis = node.parent.bytes
+                whole, basis = node.parent.sizes
                 self.bytes -= whole
                 self._bases -= basis
         return node
