@@ -318,7 +318,7 @@ def test_two_runs_on_one_kept_file_lose_nothing(tmp_path: Path) -> None:
 # ---------------------------------------------------------------------- interrupts
 
 
-def loading(rows: int = 5, lots: int = 60) -> rk.Model:
+def loading(rows: int = 6, lots: int = 60) -> rk.Model:
     """A model that takes a while: lots of several weights into limited room."""
     rng = np.random.default_rng(3)
     lot, row = rk.Axis("lot", range(lots)), rk.Axis("row", range(rows))

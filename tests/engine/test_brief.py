@@ -61,7 +61,7 @@ def test_small_problems_end_there_with_the_answer_of_enumeration(structure: str,
 def test_what_does_not_end_soon_is_searched_as_if_it_had_not_been_tried(
     monkeypatch: pytest.MonkeyPatch, briefly: list[Outcome | None]
 ) -> None:
-    problem, events = knapsacks(4, 35)(1), list[dict[str, Any]]()
+    problem, events = knapsacks(5, 40)(1), list[dict[str, Any]]()
     plans: list[float] = []
     limits = Limits(on_event=events.append, on_plan=lambda x: plans.append(float(problem.costs @ x)))
     tried = solve(problem, limits, Options(cores=1))

@@ -15,7 +15,7 @@ from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Problem
 
 MOST_ENTRIES = 1_000  # of a problem that may be small enough
-NODES, ITERATIONS = 400, 600  # that it may take
+NODES, ITERATIONS = 800, 1_200  # that it may take
 
 
 def brief_search(problem: Problem, limits: Limits, options: Options) -> Outcome | None:
