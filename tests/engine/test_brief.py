@@ -21,12 +21,10 @@ from tests.integer_problems import STRUCTURES, enumerated, integer_problem
 @pytest.fixture
 def briefly(monkeypatch: pytest.MonkeyPatch) -> list[Outcome | None]:
     """Collect what brief searches return."""
-    from ruddock.engine.tree.brief import brief_search
-
-    returned: list[Outcome | None] = []
+    search, returned = brief.brief_search, list[Outcome | None]()
 
     def watched(*given: Any) -> Outcome | None:
-        returned.append(brief_search(*given))
+        returned.append(search(*given))
         return returned[-1]
 
     monkeypatch.setattr(brief, "brief_search", watched)
