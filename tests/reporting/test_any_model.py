@@ -88,7 +88,7 @@ def questions(model: rk.Model, folder: Path) -> dict[str, Callable[[], None]]:
     }
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", range(16))
 def test_every_question_is_answered_or_refused_in_words(seed: int, tmp_path: Path) -> None:
     model = any_model(seed)
     answered, refused = set(), {}
