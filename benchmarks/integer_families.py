@@ -611,19 +611,21 @@ LARGE: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
     "duties 1500x100000": (duties(1500, 100_000, 12), (1,)),
 }
 
+EIGHT = tuple(range(1, 9))
+
 # small ones, as studies solve by the hundred
 SMALL: dict[str, tuple[Callable[[int], Problem], tuple[int, ...]]] = {
-    "knapsacks 2x15": (knapsacks(2, 15), tuple(range(1, 9))),
-    "knapsacks 3x25": (knapsacks(3, 25), tuple(range(1, 9))),
-    "knapsacks 5x40": (knapsacks(5, 40), tuple(range(1, 9))),
-    "general 10x15": (general(10, 15), tuple(range(1, 9))),
-    "assignment C 3x15": (assignment("C", 3, 15), tuple(range(1, 9))),
-    "location with room 8x16": (location(8, 16, room=True), tuple(range(1, 9))),
-    "fixed charges 8x20": (fixed_charges(8, 20), tuple(range(1, 9))),
-    "lines 3x2x4": (lines(3, 2, 4), tuple(range(1, 9))),
-    "bins 10": (bins(10, 6), tuple(range(1, 9))),
-    "sided 12": (sided(12, 2), tuple(range(1, 9))),
-    "jobs 3x3": (jobs(3, 3), tuple(range(1, 9))),
-    "projects 6": (projects(6, 2), tuple(range(1, 9))),
-    "trips 9": (trips(9), tuple(range(1, 9))),
+    "knapsacks 2x15": (knapsacks(2, 15), EIGHT),
+    "knapsacks 3x25": (knapsacks(3, 25), EIGHT),
+    "knapsacks 5x40": (knapsacks(5, 40), EIGHT),
+    "general 10x15": (general(10, 15), EIGHT),
+    "assignment C 3x15": (assignment("C", 3, 15), EIGHT),
+    "location with room 8x16": (location(8, 16, room=True), EIGHT),
+    "fixed charges 8x20": (fixed_charges(8, 20), EIGHT),
+    "lines 3x2x4": (lines(3, 2, 4), EIGHT),
+    "bins 10": (bins(10, 6), EIGHT),
+    "sided 12": (sided(12, 2), EIGHT),
+    "jobs 3x3": (jobs(3, 3), EIGHT),
+    "projects 6": (projects(6, 2), EIGHT),
+    "trips 9": (trips(9), EIGHT),
 }

@@ -9,7 +9,6 @@ from __future__ import annotations
 import argparse
 import statistics
 import sys
-import time
 from dataclasses import replace
 from functools import cache
 from unittest.mock import patch
@@ -53,9 +52,7 @@ def case(name: str) -> tuple[Problem, float, bool, Enforced | None]:
 def run(name: str, options: Options) -> tuple[float, Outcome]:
     """Solve a case; a wrong answer stops everything."""
     problem, best, maximize, lazy = case(name)
-    start = time.perf_counter()
-    outcome = solve(problem, Limits(seconds=MOST), replace(options, lazy=lazy))
-    seconds = time.perf_counter() - start
+    seconds, outcome = timed(lambda: solve(problem, Limits(seconds=MOST), replace(options, lazy=lazy)))
     value, bound = (-outcome.objective, -outcome.bound) if maximize else (outcome.objective, outcome.bound)
     if outcome.status == "optimal":
         check(abs(value - best) < 1e-6, name)
@@ -121,9 +118,8 @@ def families(names: list[str], *, parts: bool) -> tuple[Table, list[str]]:
         draw, seeds = FAMILIES[name]
         for seed in seeds:
             problem = by_parts(draw(seed)) if parts else draw(seed)
-            start = time.perf_counter()
-            outcome = solve(problem, Limits(seconds=MOST))
-            times.append(time.perf_counter() - start)
+            seconds, outcome = timed(lambda problem=problem: solve(problem, Limits(seconds=MOST)))
+            times.append(seconds)
             proven = outcome.status in ("optimal", "infeasible")
             if proven and outcome.x is not None:
                 check_plan(problem, outcome, name)

@@ -262,6 +262,11 @@ class Options:
     brief: bool = False
 
     @property
+    def as_it_is(self) -> bool:
+        """Whether a problem is to stay as it is: where rows may follow, and where a plan is watched."""
+        return self.lazy is not None or self.known is not None
+
+    @property
     def any_of_alike(self) -> bool:
         """Whether one of the plans that symmetries exchange will do: not if rows may follow, or priorities differ."""
         return self.symmetry and self.lazy is None and self.priorities is None

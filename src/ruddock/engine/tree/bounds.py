@@ -69,11 +69,11 @@ class Bounds:
     @property
     def followed(self) -> tuple[Propagator | None, int]:
         """The rows, None where nothing is to be propagated, and how many entries a node may look at."""
-        return (self.trail if self._propagates else None), self._budget
+        return (self.rows if self._propagates else None), self._budget
 
     @property
-    def trail(self) -> Propagator:
-        """The rows themselves, for trials that are undone."""
+    def rows(self) -> Propagator:
+        """The rows of the problem, ready for propagation; what moves is left on their trail."""
         if self._rows is None:
             assert self._problem is not None
             costs = self._problem.costs[None, :]
@@ -84,14 +84,14 @@ class Bounds:
     def propagate(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:
         """Tighten bounds in place by what rows and the best plan imply; say whether anything can be left."""
         if self._propagates:
-            self.trail.forget()
+            self.rows.forget()
         return self.follow(lower, upper, columns)
 
     def follow(self, lower: Floats, upper: Floats, columns: np.ndarray | None) -> bool:
         """Do the same, and leave on the trail what moved."""
         if not self._propagates:
             return bool((lower <= upper).all())
-        return bool(self.trail.run(lower, upper, columns, self._budget) >= 0)
+        return bool(self.rows.run(lower, upper, columns, self._budget) >= 0)
 
     # ------------------------------------------------------------------ reduced costs
 

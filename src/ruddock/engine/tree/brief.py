@@ -25,8 +25,7 @@ def brief_search(problem: Problem, limits: Limits, options: Options) -> Outcome 
     identical blocks, which prices mostly settle sooner.
     """
     limited = min(limits.nodes, limits.iterations) < float("inf")
-    watched = options.lazy is not None or options.known is not None
-    if problem.nonzeros > MOST_ENTRIES or limited or watched:
+    if problem.nonzeros > MOST_ENTRIES or limited or options.as_it_is:
         return None
     within = replace(limits, nodes=NODES, iterations=ITERATIONS, on_progress=None, on_event=None, on_plan=None)
     plainly = replace(options, cuts=False, heuristics=False, branching="plain", inner=True, brief=True)

@@ -43,8 +43,7 @@ class Reduced:
         It does where rows may follow, where a plan is watched, and with semicontinuous columns.
         """
         begin, domain = limits.elapsed(), Domain(problem)
-        watched = options.lazy is not None or options.known is not None
-        if not options.presolve or watched or problem.nonzeros < LEAST or len(domain.semis):
+        if not options.presolve or options.as_it_is or problem.nonzeros < LEAST or len(domain.semis):
             return None
         if (domain.lower > domain.upper).any() or (problem.row_lower > problem.row_upper).any():
             return None

@@ -27,7 +27,7 @@ def prepare(state: SearchState) -> None:
     """Tighten the problem, unless the search is a brief one, and load it."""
     relaxed = state.problem
     if state.options.presolve and not state.options.brief:
-        tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=_complete(state))
+        tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=not state.options.as_it_is)
         state.take_tightening(tightening)
         if tightening.infeasible:
             return
@@ -47,11 +47,6 @@ def prepare(state: SearchState) -> None:
         state.keep_symmetric(relaxed)
         state.relaxation.load(relaxed)
         state.load_rows()
-
-
-def _complete(state: SearchState) -> bool:
-    """Say whether columns may be fixed by their costs: not if rows may follow, nor where a plan is watched."""
-    return state.options.lazy is None and state.watch is None
 
 
 def _break_ties(state: SearchState, relaxed: Problem) -> Problem:
@@ -133,7 +128,7 @@ def _tighten_again(state: SearchState) -> bool:
         lower, upper = state.bounds.lower.copy(), state.bounds.upper.copy()
         lower[semis], upper[semis] = relaxed.lower[semis], relaxed.upper[semis]
         left = replace(relaxed, lower=lower, upper=upper)
-        second = Tightening(left, Domain(left), state.effort.stopped, complete=_complete(state))
+        second = Tightening(left, Domain(left), state.effort.stopped, complete=not state.options.as_it_is)
         if second.infeasible:  # the best plan is the best of all, which the nodes will show
             return False
         for name, count in {**before, "restarts": before.get("restarts", 0) + 1}.items():

@@ -57,7 +57,7 @@ def fix_and_propagate(state: SearchState, x: Floats) -> None:
 def _fixed_in_turn(state: SearchState, x: Floats, integers: np.ndarray) -> Floats | None:
     """Return whole values near a point, each within what propagation leaves of it; None where that ends."""
     lower, upper = state.bounds.lower.copy(), state.bounds.upper.copy()
-    rows = state.bounds.trail
+    rows = state.bounds.rows
     most = rows.work + max(LEAST, PASSES * state.relaxation.problem.nonzeros)
     order = integers[np.argsort(np.abs(x[integers] - np.round(x[integers])), kind="stable")]
     one = np.zeros(1, np.int32)
