@@ -14,7 +14,18 @@ KERNELS = (
     *(f"ruddock.engine.network.{name}" for name in ("structure", "simplex")),
     *(
         f"ruddock.engine.tree.{name}"
-        for name in ("ranking", "jump", "mending", "exchange", "propagate", "vectors", "plunge", "conflicts")
+        for name in (
+            "ranking",
+            "sides",
+            "jump",
+            "mending",
+            "exchange",
+            "pairs",
+            "propagate",
+            "vectors",
+            "plunge",
+            "conflicts",
+        )
     ),
     *(f"ruddock.engine.tree.cuts.{name}" for name in ("growth", "rounder", "sums")),
     "ruddock.engine.tree.blocks.knapsack",

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
 import pytest
 from scipy import sparse
 
+from benchmarks.integer_families import vans
 from ruddock.engine import certificates
 from ruddock.engine.outcome import Limits, Options
 from ruddock.engine.solve import solve
 from ruddock.engine.tree import root
+from ruddock.engine.tree.exchange import Exchange
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics import jump
 from ruddock.engine.tree.heuristics.jumping import finite, kernel_of
+from ruddock.engine.tree.heuristics.polish import polish
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import INTEGER, SEMICONTINUOUS, Problem
 from tests.engine.test_tree import assert_whole
@@ -117,3 +121,62 @@ def test_exchanges_end_nearer_to_the_optimum_of_a_covering_than_mending() -> Non
         ends[way] = float(problem.costs @ np.asarray(kernel.kept))
     best = solve(problem).objective
     assert best <= ends["exchange"] <= min(ends["improve"], 1.01 * best)
+
+
+def assert_in_line(problem: Problem, kernel: Exchange) -> None:
+    """Compare scores, and on which side of its rows a column stands, with what they are if worked out anew."""
+    x, score, weight, far = (np.asarray(a) for a in (kernel.x, kernel.score, kernel.weight, kernel.far))
+    matrix = problem.matrix().toarray()
+    size = np.where(matrix.any(axis=1), np.abs(matrix).max(axis=1, initial=0.0), 1.0)
+    matrix, low, high = matrix / size[:, None], problem.row_lower / size, problem.row_upper / size
+    activity = matrix @ x
+
+    def missed(values: np.ndarray) -> np.ndarray:
+        return np.maximum(0.0, np.maximum(low[:, None] - values, values - high[:, None]))
+
+    after = missed(activity[:, None] + matrix * far)
+    gains = weight @ (missed(activity[:, None]) - after)
+    binary = (problem.kinds == INTEGER) & (problem.upper - problem.lower == 1)
+    np.testing.assert_allclose(score[binary], gains[binary], atol=1e-6)
+    sides, takes = kernel.sides, matrix * far < 0
+    for i in np.flatnonzero(np.asarray(sides.alike)):
+        start, middle, end = sides.starts[i], sides.middle[i], sides.starts[i + 1]
+        assert set(sides.indices[start:middle]) == set(np.flatnonzero(takes[i]))
+        assert set(sides.indices[start:end]) == set(np.flatnonzero(matrix[i]))
+
+
+def test_scores_stay_in_line_while_columns_jump() -> None:
+    alike = 0
+    for seed in range(40):
+        problem = covering(12, 40, 0.15, seed) if seed % 4 == 0 else random_milp(seed)
+        if (problem.kinds & SEMICONTINUOUS).any():
+            continue
+        low, high = finite(problem.lower, problem.upper)
+        problem = replace(problem, lower=low, upper=high)
+        kernel = kernel_of(problem, np.clip(np.zeros(problem.n), low, high), seed)
+        alike += np.count_nonzero(kernel.sides.alike)
+        assert_in_line(problem, kernel)
+        kernel.run(20_000)
+        for way in 2 * WAYS if kernel.holds else ():
+            getattr(kernel, way)(2_000)
+            assert_in_line(problem, kernel)
+            kernel.back()
+            assert_in_line(problem, kernel)
+    assert alike > 50
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_no_single_column_or_pair_is_left_to_move_in_a_polished_plan(seed: int) -> None:
+    problem = covering(14, 30, 0.2, seed) if seed % 2 else vans(12, 3)(seed)
+    state = SearchState(problem, Limits(), Options())
+    assert state.incumbent.try_plan(np.ones(problem.n) if seed % 2 else np.zeros(problem.n))
+    start = state.incumbent.value
+    polish(state)
+    x, value = state.incumbent.best, state.incumbent.value
+    assert x is not None
+    assert value < start
+    for k in itertools.chain(itertools.combinations(range(problem.n), 1), itertools.combinations(range(problem.n), 2)):
+        other = x.copy()
+        other[list(k)] = 1.0 - other[list(k)]
+        holds = certificates.plan_holds(problem, other, problem.activity(other), problem.lower, problem.upper)
+        assert not holds or problem.objective(other) >= value - 1e-6, k

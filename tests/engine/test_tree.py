@@ -628,7 +628,7 @@ def test_rounding_up_gives_a_plan_where_nothing_else_does(monkeypatch: pytest.Mo
 
 def test_jumps_around_a_relaxation_come_near_to_its_bound() -> None:
     for seed in (0, 2):
-        problem = tight_assignment(50, 0, seed)
+        problem = tight_assignment(80, 0, seed)
         state = SearchState(problem, Limits(), Options())
         root.prepare(state)
         state.frontier.begin(Node(-np.inf))

@@ -38,8 +38,11 @@ class Effort:
         Searches near a plan, and how many of them in a row were in vain.
     cut_entries : int
         Entries of the relaxations that rounds of cuts have gone through.
-    jumps : int
-        Runs of jumps, each of which goes another way.
+    jumps, jump_entries, jump_failures : int
+        Runs of jumps, each of which goes another way; entries that they touched, and how many of those in the tree were
+        in vain in a row.
+    dive_failures : int
+        Dives in the tree that were in vain in a row.
     shrinkings : int
         Dives by shrinking that were wanted; the first one is made.
     parts : dict
@@ -61,6 +64,9 @@ class Effort:
     near_failures: int = 0
     cut_entries: int = 0
     jumps: int = 0
+    jump_entries: int = 0
+    jump_failures: int = 0
+    dive_failures: int = 0
     shrinkings: int = 0
     parts: dict[str, float] = field(default_factory=dict)
     enough: Callable[[], bool] = field(default=lambda: False)
@@ -125,6 +131,18 @@ class Effort:
         """Count a run of jumps, and return its number."""
         self.jumps += 1
         return self.jumps
+
+    def count_jumps(self, entries: int) -> None:
+        """Count entries that jumps have touched."""
+        self.jump_entries += entries
+
+    def judge_jumps(self, *, better: bool) -> None:
+        """Count failures in a row."""
+        self.jump_failures = 0 if better else self.jump_failures + 1
+
+    def judge_dive(self, *, better: bool) -> None:
+        """Count failures in a row."""
+        self.dive_failures = 0 if better else self.dive_failures + 1
 
     def begin_shrinking(self) -> bool:
         """Count a dive by shrinking; say whether it is the first."""

@@ -8,3 +8,4 @@ cdef class Exchange(Mending):
     cdef void _let_leave(self) noexcept nogil
     cdef void _let_come(self) noexcept nogil
     cdef int _who_comes(self, int i) noexcept nogil
+    cdef bint _may_come(self, int j) noexcept nogil

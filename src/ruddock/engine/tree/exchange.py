@@ -26,8 +26,8 @@ COMES = cython.declare(cython.int, 20)  # columns that come in within a step, at
 class Exchange(Mending):
     """Dear columns jump to where they cost less, and others mend what that breaks, step by step."""
 
-    def __init__(self, columns, rows, low, high, lower, upper, whole, cost, start, seed):
-        Mending.__init__(self, columns, rows, low, high, lower, upper, whole, cost, start, seed)
+    def __init__(self, columns, low, high, lower, upper, whole, cost, start, seed):
+        Mending.__init__(self, columns, low, high, lower, upper, whole, cost, start, seed)
         self.last = np.zeros(self.n, np.int64)
         self.steps = RESTS
 
@@ -36,7 +36,7 @@ class Exchange(Mending):
         end: cython.longlong = self.touched + budget
         better: cython.bint = False
         with cython.nogil:
-            self.greedy = False
+            self.greedy = self.listing = False
             while self.touched < end and not better:
                 self.steps += 1
                 if self.broken_count == 0:
@@ -86,28 +86,49 @@ class Exchange(Mending):
             if self.broken_count == 0:
                 return
             j = self._who_comes(self.broken[self._draw(self.broken_count)])
-            if j < 0 or self.value + self.cost[j] * self.far[j] >= self.kept_value:
-                break
+            if j < 0:
+                if k == 0:
+                    self._gain_weight()
+                return
             self.last[j] = self.steps
             self._move(j)
             self._gain_weight()
-        self._gain_weight()
 
     def _who_comes(self, i):
-        """Return the column of a broken row whose jump mends most for what it costs; -1 where none does."""
+        """Return the column of a broken row whose jump mends most for what it costs; -1 where none costs so little."""
         e: cython.int
         j: cython.int
         chosen: cython.int = -1
         most: cython.double = -INFINITY
         gain: cython.double
         up: cython.double = 1.0 if self.activity[i] < self.low[i] else -1.0
-        for e in range(self.rp[i], self.rp[i + 1]):
+        begin: cython.int = self.rp[i]
+        end: cython.int = self.rp[i + 1]
+        room: cython.double = self.kept_value - self.value
+        if self.sides.alike[i] != 0.0:  # those on one side mend nothing
+            if up > 0.0:
+                begin = self.sides.middle[i]
+            else:
+                end = self.sides.middle[i]
+        for e in range(begin, end):
             j = self.rj[e]
             if self.last[j] == self.steps or up * self.rx[e] * self.far[j] <= 0.0:
                 continue
+            if self.cost[j] * self.far[j] >= room:
+                continue
             gain = self._worth(j) if self.score[j] > 0.0 else self.score[j]
-            if gain > most or (gain == most and self.last[j] < self.last[chosen]):
+            if (gain > most or (gain == most and self.last[j] < self.last[chosen])) and self._may_come(j):
                 most = gain
                 chosen = j
-        self.touched += self.rp[i + 1] - self.rp[i]
+        self.touched += (end - begin) // 2
         return chosen
+
+    def _may_come(self, j):
+        """Say whether anything has changed around a column since it jumped."""
+        e: cython.int
+        if self.jumped[j] == 0:
+            return True
+        for e in range(self.cp[j], self.cp[j + 1]):
+            if self.changed[self.ci[e]] > self.jumped[j]:
+                return True
+        return False

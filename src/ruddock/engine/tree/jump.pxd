@@ -1,4 +1,5 @@
 from ruddock.engine.tree.ranking cimport Ranking
+from ruddock.engine.tree.sides cimport Sides
 
 
 cdef double violation(double low, double high, double activity) noexcept nogil
@@ -8,6 +9,7 @@ cdef class Jump:
     cdef int[::1] cp
     cdef int[::1] ci
     cdef double[::1] cx
+    cdef readonly Sides sides
     cdef int[::1] rp
     cdef int[::1] rj
     cdef double[::1] rx
@@ -19,14 +21,16 @@ cdef class Jump:
     cdef double[::1] upper
     cdef signed char[::1] whole
     cdef double[::1] cost
-    cdef double[::1] x
+    cdef readonly double[::1] x
     cdef double[::1] target
-    cdef double[::1] far
+    cdef readonly double[::1] far
     cdef signed char[::1] sort
-    cdef double[::1] score
+    cdef readonly double[::1] score
     cdef double[::1] activity
-    cdef double[::1] weight
+    cdef readonly double[::1] weight
     cdef double[::1] reach
+    cdef long long[::1] jumped
+    cdef long long[::1] changed
     cdef int[::1] good
     cdef int[::1] good_at
     cdef int[::1] dear
@@ -40,6 +44,7 @@ cdef class Jump:
     cdef int moved_count
     cdef Ranking ranking
     cdef bint greedy
+    cdef bint listing
     cdef int good_count
     cdef int dear_count
     cdef readonly int broken_count
@@ -52,6 +57,7 @@ cdef class Jump:
 
     cdef int _draw(self, int count) noexcept nogil
     cdef void _mark(self, int i) noexcept nogil
+    cdef void _list_good(self) noexcept nogil
     cdef void _file(self, int j) noexcept nogil
     cdef double _worth(self, int j) noexcept nogil
     cdef void _file_dear(self, int j) noexcept nogil
@@ -69,4 +75,5 @@ cdef class Jump:
     cdef int _best_of_row(self) noexcept nogil
     cdef int _cheaper(self) noexcept nogil
     cdef void _gain_weight(self) noexcept nogil
+    cdef void _score_all(self, int[::1] rj, double[::1] score, int begin, int end, double more) noexcept nogil
     cdef void _move(self, int j) noexcept nogil

@@ -16,8 +16,10 @@ except ImportError:  # the interpreted case without Cython at hand
 
 if cython.compiled:
     from cython.cimports.ruddock.engine.tree.ranking import Ranking
+    from cython.cimports.ruddock.engine.tree.sides import Sides
 else:
     from ruddock.engine.tree.ranking import Ranking
+    from ruddock.engine.tree.sides import Sides
 
 INFINITY = cython.declare(cython.double, float("inf"))
 MASK = cython.declare(cython.ulonglong, 0xFFFFFFFFFFFFFFFF)
@@ -27,6 +29,7 @@ HEAVIER = cython.declare(cython.int, 40)  # violated rows that gain weight at on
 FREE = cython.declare(cython.double, 1e30)  # weighs what mends and costs nothing before all that does
 MOST_PULL = cython.declare(cython.double, 1e50)  # that the objective gains
 ROWS = cython.declare(cython.int, 6)  # violated rows that a column which is not binary is tried for
+QUICK = cython.declare(cython.int, 8)  # entries that take as long as one does elsewhere, where nothing is listed
 FIXED = cython.declare(cython.int, 0)  # columns that cannot jump, that have two values, and all others
 BINARY = cython.declare(cython.int, 1)
 OTHER = cython.declare(cython.int, 2)
@@ -46,8 +49,8 @@ class Jump:
 
     Parameters
     ----------
-    columns, rows : (starts, indices, values)
-        The matrix by columns and by rows, rows of about the same size.
+    columns : (starts, indices, values)
+        The matrix by columns, its rows of about the same size.
     low, high : float arrays, limits of rows
     lower, upper : float arrays, finite bounds of columns
     whole : int8 array, which columns are integer
@@ -63,26 +66,28 @@ class Jump:
         Entries so far.
     """
 
-    def __init__(self, columns, rows, low, high, lower, upper, whole, cost, start, seed):
+    def __init__(self, columns, low, high, lower, upper, whole, cost, start, seed):
         self.cp, self.ci, self.cx = columns
-        self.rp, self.rj, self.rx = rows
         self.m, self.n = len(low), len(lower)
         self.low, self.high, self.lower, self.upper = low, high, lower, upper
         self.whole, self.cost = whole, cost
-        self.x = np.array(start, float)
-        self.target, self.far = np.zeros(self.n), np.zeros(self.n)  # where to, and how far that is
         two = (whole != 0) & (upper - lower < 1.5)
+        self.x = np.where(two, np.where(start - lower > 0.5, upper, lower), start).astype(float)
+        self.target, self.far = np.zeros(self.n), np.zeros(self.n)  # where to, and how far that is
         self.sort = np.where(lower >= upper, FIXED, np.where(two, BINARY, OTHER)).astype(np.int8)
+        self.sides = Sides(columns, self.m, two & (upper - lower == 1.0), lower >= upper)
+        self.rp, self.rj, self.rx = self.sides.starts, self.sides.indices, self.sides.values
         self.score = np.zeros(self.n)
         self.activity = np.zeros(self.m)
         self.weight = np.ones(self.m)
         self.reach = np.zeros(self.m)
+        self.jumped, self.changed = np.zeros(self.n, np.int64), np.zeros(self.m, np.int64)  # by number of the jump
         self.good, self.good_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
         self.broken, self.broken_at = np.zeros(self.m + 1, np.int32), np.full(self.m, -1, np.int32)
         self.dear, self.dear_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
-        self.kept = np.array(start, float)
+        self.kept = self.x.copy()
         self.moved, self.moved_at = np.zeros(self.n + 1, np.int32), np.full(self.n, -1, np.int32)
-        self.ranking, self.greedy = Ranking(self.n), True
+        self.ranking, self.greedy, self.listing = Ranking(self.n), True, True
         self.good_count = self.broken_count = self.dear_count = self.moved_count = 0
         self.aim = float("inf")
         self.pull = 1.0 / max(1e-12, np.abs(np.asarray(cost)).max(initial=0.0))
@@ -96,6 +101,12 @@ class Jump:
         i: cython.int
         j: cython.int
         e: cython.int
+        takes: cython.bint
+        for j in range(self.n):
+            for e in range(self.cp[j], self.cp[j + 1]):
+                takes = (self.x[j] == self.upper[j]) == (self.cx[e] > 0.0)
+                if takes and self.sort[j] == BINARY and self.sides.alike[self.ci[e]] != 0.0:
+                    self.sides.turn(e, True)
         for i in range(self.m):
             for e in range(self.rp[i], self.rp[i + 1]):
                 j = self.rj[e]
@@ -111,6 +122,7 @@ class Jump:
         end: cython.longlong = self.touched + budget
         found: cython.bint = False
         with cython.nogil:
+            self._list_good()
             while self.touched < end:
                 if self.broken_count == 0 and self.value <= self.aim:
                     self.greedy = False
@@ -194,9 +206,21 @@ class Jump:
         listed: cython.bint = violation(self.low[i], self.high[i], self.activity[i]) > SMALL * size
         self.broken_count = self._keep(self.broken, self.broken_at, self.broken_count, i, listed)
 
+    def _list_good(self):
+        """List the columns whose jump gains something, where that list was not kept in line."""
+        j: cython.int
+        if self.listing:
+            return
+        self.listing = True
+        for j in range(self.n):
+            self._file(j)
+        self.touched += self.n
+
     def _file(self, j):
         """Keep the list of columns whose jump gains something in line with a score, and their ranking by its price."""
         gains: cython.bint = self.score[j] > SMALL
+        if not self.listing:
+            return
         if gains and self.greedy:
             self.ranking.put(j, self._worth(j))
         elif not gains and self.ranking.count > 0:
@@ -402,15 +426,41 @@ class Jump:
             self.weight[i] += 1.0
             activity = self.activity[i]
             missed = violation(self.low[i], self.high[i], activity)
+            if self.sides.alike[i] != 0.0:
+                more = missed - violation(self.low[i], self.high[i], activity - self.sides.alike[i])
+                self._score_all(rj, score, self.rp[i], self.sides.middle[i], more)
+                more = missed - violation(self.low[i], self.high[i], activity + self.sides.alike[i])
+                self._score_all(rj, score, self.sides.middle[i], self.rp[i + 1], more)
+                continue
             for e in range(self.rp[i], self.rp[i + 1]):
                 j = rj[e]
                 more = missed - violation(self.low[i], self.high[i], activity + rx[e] * far[j])
                 if more != 0.0 and score[j] != -INFINITY:
                     was = score[j] > SMALL
                     score[j] += more
-                    if self.greedy or was != (score[j] > SMALL):
+                    if self.listing and (self.greedy or was != (score[j] > SMALL)):
                         self._file(j)
             self.touched += self.rp[i + 1] - self.rp[i]
+
+    def _score_all(self, rj, score, begin, end, more):
+        """Change the scores of all columns on a side of a row."""
+        f: cython.int
+        k: cython.int
+        was: cython.bint
+        if more == 0.0:
+            return
+        if not self.listing:
+            for f in range(begin, end):
+                score[rj[f]] += more
+            self.touched += 1 + (end - begin) // QUICK
+            return
+        self.touched += end - begin
+        for f in range(begin, end):
+            k = rj[f]
+            was = score[k] > SMALL
+            score[k] += more
+            if self.greedy or was != (score[k] > SMALL):
+                self._file(k)
 
     def _move(self, j):
         """Let a column jump, and bring the scores of its neighbours in line."""
@@ -423,6 +473,7 @@ class Jump:
         low: cython.double
         high: cython.double
         eased: cython.double
+        alike: cython.double
         weight: cython.double
         more: cython.double
         step: cython.double
@@ -440,17 +491,29 @@ class Jump:
         self.value += self.cost[j] * change
         self.x[j] = self.target[j]
         self.moves += 1
+        self.jumped[j] = self.moves
         for e in range(self.cp[j], self.cp[j + 1]):
             i = self.ci[e]
             before = self.activity[i]
             after = before + self.cx[e] * change
             self.activity[i] = after
+            self.changed[i] = self.moves
             self._mark(i)
             low = self.low[i]
             high = self.high[i]
+            alike = self.sides.alike[i]
+            if alike != 0.0:
+                self.sides.turn(e, change * self.cx[e] > 0.0)
             if min(before, after) - self.reach[i] >= low and max(before, after) + self.reach[i] <= high:
                 continue  # far from its limits, whichever of its columns jumps
             eased, weight = violation(low, high, after) - violation(low, high, before), self.weight[i]
+            if alike != 0.0:
+                more = eased - violation(low, high, after - alike) + violation(low, high, before - alike)
+                self._score_all(rj, score, self.rp[i], self.sides.middle[i], weight * more)
+                more = eased - violation(low, high, after + alike) + violation(low, high, before + alike)
+                self._score_all(rj, score, self.sides.middle[i], self.rp[i + 1], weight * more)
+                self.touched += 2
+                continue
             for f in range(self.rp[i], self.rp[i + 1]):
                 k = rj[f]
                 if sort[k] != BINARY:
@@ -462,7 +525,7 @@ class Jump:
                 if more != 0.0 and k != j:
                     was = score[k] > SMALL
                     score[k] += weight * more
-                    if self.greedy or was != (score[k] > SMALL):
+                    if self.listing and (self.greedy or was != (score[k] > SMALL)):
                         self._file(k)
             self.touched += self.rp[i + 1] - self.rp[i]
         self._rate(j)

@@ -28,6 +28,7 @@ class Mending(Jump):
         with cython.nogil:
             self.greedy = False
             self._go_back()
+            self._list_good()
             best = self.kept_value
             while self.touched < end and self.dear_count > 0:
                 mended = self._mend(self._undo(1 + self._draw(MOST_UNDONE)))

@@ -12,7 +12,7 @@ from typing import Literal
 
 import numpy as np
 
-Kind = Literal["point", "relaxation", "earlier", "rows", "chance", "few changes", "jumps"]
+Kind = Literal["point", "relaxation", "earlier", "rows", "chance", "few changes"]
 
 SHARE, LEAST, MOST = 0.7, 0.1, 0.95  # of the columns that are kept: at first, at least and at most
 STEP, SMALLER, SMALLEST = 0.15, 0.8, 0.02  # by which a share changes: at first, each time less, at least
@@ -42,7 +42,7 @@ class Neighbourhood:
 
 
 def _kinds() -> list[Neighbourhood]:
-    near_plan: tuple[Kind, ...] = ("relaxation", "rows", "few changes", "earlier", "chance", "jumps")
+    near_plan: tuple[Kind, ...] = ("relaxation", "rows", "few changes", "earlier", "chance")
     return [Neighbourhood("point", MOST), *(Neighbourhood(kind) for kind in near_plan)]
 
 

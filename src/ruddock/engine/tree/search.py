@@ -39,6 +39,7 @@ TRIED_AGAIN = 5  # times that trials may fix something at one node
 ROUNDING = 1e-13  # relative: less than this a whole value is off by rounding alone
 NEAR_SHARE = 0.1  # of the time left that one search near a plan may take
 NEAR_ITERATIONS, NEAR_SIZE = 1500, 3  # that it may take, the second for each row and column
+NEAR_SMALL = 1_000  # entries of a problem for which it prepares nothing
 
 Box = tuple[Floats, Floats]
 
@@ -411,9 +412,9 @@ class TreeSearch(Walk):
         problem = part.problem
         iterations = NEAR_SIZE * (problem.m + problem.n) + NEAR_ITERATIONS
         limits = effort.within(nodes=nodes, iterations=iterations, share=NEAR_SHARE)
-        options = replace(
-            state.options, start=None, lazy=None, cuts=False, heuristics=True, branching="plain", inner=True
-        )
+        small = problem.nonzeros <= NEAR_SMALL
+        plainly = replace(state.options, start=None, lazy=None, cuts=False, branching="plain", inner=True)
+        options = replace(plainly, heuristics=not small, brief=small)
         search = TreeSearch(SearchState(problem, limits, options, effort.counters))
         with effort.counted("near plans"):
             through = search.run().reason is None

@@ -8,7 +8,7 @@ from __future__ import annotations
 from ruddock.engine.outcome import Outcome
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics.diving import Box, dive
-from ruddock.engine.tree.heuristics.jumping import jump, jump_around
+from ruddock.engine.tree.heuristics.jumping import jump, jump_around, jump_on
 from ruddock.engine.tree.heuristics.near import (
     Found,
     Near,
@@ -32,6 +32,7 @@ __all__ = ["Found", "Near", "Point", "due", "jump", "keep_start", "look_for_plan
 DIVE_EVERY = 100  # nodes between two dives while searching, until there is a plan
 LATER_EVERY = 200  # and after
 DIVE_START, DIVE_SHARE = 5000, 0.2  # of all iterations that dives may take: so many, and this share
+PATIENCE = 5  # dives in vain after which that share is halved
 LONG = 5000  # iterations of the root's relaxation, after which dives from it take long and come later
 MANY = 20_000  # columns from which on dives from such a relaxation take out what is decided
 NEAR_EVERY = 50  # nodes between two searches near a plan
@@ -74,7 +75,7 @@ def look_for_plans(
     with state.effort.part("heuristics"):
         basis, found = outcome.basis, state.incumbent.value
         state.relaxation.note_weights(basis)
-        room = state.effort.spent["dives"] < _allowed(state)
+        room = state.effort.spent["dives"] < _allowed(state, DIVE_SHARE / (1.0 + state.effort.dive_failures / PATIENCE))
         if root and outer and not state.incumbent.settled(outcome.bound):
             if large and state.effort.begin_shrinking():
                 with state.effort.counted("dives"):
@@ -89,6 +90,8 @@ def look_for_plans(
                 few = _round_and_dive(state, outcome, here, () if brief or large else kinds, to_few=to_few)
                 if state.incumbent.best is None and root and outer and not brief and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
+            if not root:
+                state.effort.judge_dive(better=state.incumbent.value < found)
             if few is not None and not state.effort.stopped():
                 finish_dive(state, few, near)
         if state.incumbent.best is None and outer:
@@ -100,13 +103,15 @@ def look_for_plans(
             if state.incumbent.begin_polish():
                 polish(state)
             if outer:
+                if not root:
+                    jump_on(state, point)
                 near_plan(state, point, near)
         state.relaxation.start_from(basis)
 
 
-def _allowed(state: SearchState) -> float:
+def _allowed(state: SearchState, share: float = DIVE_SHARE) -> float:
     """Return how many iterations one dive may take, or one pump; and all of them, before another is begun."""
-    return DIVE_START + DIVE_SHARE * state.effort.iterations
+    return DIVE_START + share * state.effort.iterations
 
 
 def _round_and_dive(

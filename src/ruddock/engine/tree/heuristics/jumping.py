@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from scipy.sparse import csc_matrix
 
 from ruddock.engine.tree.exchange import Exchange
 from ruddock.engine.tree.heuristics.point import Point
@@ -18,9 +17,12 @@ from ruddock.problem import INTEGER, Floats, Problem
 LEAST, EACH, MOST = 20_000, 2000, 100_000_000  # entries touched: at least, for each of the problem's, and at most
 MOST_MIXED = 10_000_000  # where there is a plan, and some columns are continuous
 PASSES, PORTIONS = 40, 20  # times that all are touched even so, and parts after which it goes another way
+AT_ROOT = 4  # times all that around the root's relaxation, at least
 RELAXED = 8  # entries that relaxations have touched, for one that may be touched around that of the root
-MORE = 6  # times all that around the root's relaxation, as long as plans get so much better
+MORE = 6  # times that, as long as plans get so much better
 GOOD_PART = 0.01  # of the gap
+SHARE = 0.1  # of the entries that relaxations touch, that jumps at nodes may
+PATIENCE = 10  # of them in vain after which that is halved
 LOOK = 400_000  # entries touched between two looks at the limits
 IDLE = 0.5  # of the work without a better plan after the first one, after which it ends
 STAY = 0.95  # of the columns, which stay where a relaxation has them, at most
@@ -51,13 +53,19 @@ def jump_around(state: SearchState, point: Point) -> None:
         _jump_near(state, point, state.incumbent.best, at_root=True)
 
 
-def jump_on(state: SearchState, point: Point) -> bool | None:
-    """Look for plans better than the best one near the point of a relaxation; None where that is not possible."""
-    if not _possible(state, point) or state.incumbent.best is None:
-        return None
-    state.effort.begin_near_search()
+def jump_on(state: SearchState, point: Point) -> None:
+    """Look for plans better than the best one near the point of a node's relaxation, where that is within its share."""
+    effort = state.effort
+    share = SHARE / (1.0 + effort.jump_failures / PATIENCE)
+    if (
+        not _possible(state, point)
+        or state.incumbent.best is None
+        or effort.jump_entries > share * effort.counters.entries
+    ):
+        return
+    before = state.incumbent.value
     _jump_near(state, point, state.incumbent.best, at_root=False)
-    return False
+    effort.judge_jumps(better=state.incumbent.value < before)
 
 
 def _possible(state: SearchState, point: Point) -> bool:
@@ -69,8 +77,8 @@ def _jump_near(state: SearchState, point: Point, start: Floats, *, at_root: bool
     x, reduced = point
     assert reduced is not None
     lower, upper = finite(state.bounds.lower, state.bounds.upper)
-    if (start < lower).any() or (start > upper).any():
-        return
+    # bounds that leave one of many plans that are alike may leave out this one
+    lower, upper = np.minimum(lower, start), np.maximum(upper, start)
     stays = (np.abs(reduced) > 0.0) & ((x <= lower) & (start <= lower) | (x >= upper) & (start >= upper))
     most = int(STAY * len(x))
     if int(stays.sum()) > most:
@@ -87,12 +95,8 @@ def _improve(state: SearchState, part: Part, start: Floats, *, at_root: bool) ->
     """Jump in the columns that are left, as long as that finds better plans."""
     p = part.problem
     kernel = kernel_of(p, np.clip(start[part.columns], p.lower, p.upper), state.effort.begin_jumps())
-    budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
     quick = bool(state.problem.integers.all())
-    if not quick and state.incumbent.best is not None:  # jumps seldom make better what continuous columns balance
-        budget = min(budget, MOST_MIXED)
-    elif at_root:
-        budget = max(budget, state.effort.counters.entries // RELAXED)
+    budget = _budget(state, p, quick=quick, at_root=at_root)
     most = MORE * budget if at_root else budget
     taken = 0  # when a plan was taken last, which costs little where it is whole
     value, bound = state.incumbent.value - part.offset, state.frontier.bound - part.offset
@@ -101,12 +105,18 @@ def _improve(state: SearchState, part: Part, start: Floats, *, at_root: bool) ->
     if value < np.inf:
         kernel.better_than(_aim(state, value, share))
     kernel.hold()
+    last: Way = "jump"
     while kernel.touched < most and not state.effort.stopped():
-        last = since if kernel.touched < budget else paid[1]
-        if kernel.touched - last > (IDLE * max(budget, kernel.touched) if value < np.inf else budget):
+        success = since if kernel.touched < budget else paid[1]
+        if kernel.touched - success > (IDLE * max(budget, kernel.touched) if value < np.inf else budget):
             break
         way, begun, before = ways.choose() if kernel.holds else "jump", kernel.touched, value
-        if _spent_well(state, kernel, budget // PORTIONS, way):
+        if kernel.holds and not way == last == "exchange":  # which goes on from where it is
+            kernel.back()
+        last = way
+        found = _spent_well(state, kernel, budget // PORTIONS, way)
+        state.effort.count_jumps(kernel.touched - begun)
+        if found:
             value, since = min(value, float(p.costs @ np.asarray(kernel.kept))), kernel.touched
             if not value > paid[0] - GOOD_PART * (paid[0] - bound):
                 paid = value, since
@@ -127,14 +137,25 @@ def _improve(state: SearchState, part: Part, start: Floats, *, at_root: bool) ->
         state.try_plan(part.plan(np.asarray(kernel.kept)))
 
 
+def _budget(state: SearchState, p: Problem, *, quick: bool, at_root: bool) -> int:
+    """Return how many entries may be touched, or so many after each that pays.
+
+    Parameters
+    ----------
+    quick : whether all columns are integer
+    """
+    budget = max(min(LEAST + EACH * p.nonzeros, MOST), PASSES * p.nonzeros)
+    if not quick and state.incumbent.best is not None:  # jumps seldom make better what continuous columns balance
+        return min(budget, MOST_MIXED)
+    return max(AT_ROOT * budget, state.effort.counters.entries // RELAXED) if at_root else budget
+
+
 def _spent_well(state: SearchState, kernel: Exchange, portion: int, way: Way) -> bool:
     """Spend a portion of work, with looks at the limits meanwhile; say whether there is a better plan."""
     go, end = {"exchange": kernel.exchange, "mend": kernel.improve, "jump": kernel.run}[way], kernel.touched + portion
     found = False
     while not found and kernel.touched < end and not state.effort.stopped():
         found = go(min(LOOK, end - kernel.touched))
-    if kernel.holds and not found:
-        kernel.back()
     return found
 
 
@@ -156,10 +177,8 @@ def kernel_of(p: Problem, start: Floats, seed: int) -> Exchange:
     np.maximum.at(size, p.indices, np.abs(p.values))
     size[size == 0.0] = 1.0
     values = p.values / size[p.indices]
-    rows = csc_matrix((values, p.indices, p.starts), shape=(p.m, p.n)).tocsr()
     return Exchange(
         (np.array(p.starts), np.array(p.indices), values),
-        (rows.indptr.astype(np.int32), rows.indices.astype(np.int32), rows.data),
         p.row_lower / size, p.row_upper / size, np.array(p.lower), np.array(p.upper),
         ((p.kinds & INTEGER) != 0).astype(np.int8), np.array(p.costs), start, seed,
     )  # fmt: skip

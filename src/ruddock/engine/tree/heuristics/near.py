@@ -8,7 +8,6 @@ from typing import NamedTuple, Protocol
 import numpy as np
 
 from ruddock.engine.outcome import INTEGRALITY
-from ruddock.engine.tree.heuristics.jumping import jump_on
 from ruddock.engine.tree.heuristics.point import Point
 from ruddock.engine.tree.portfolio import SHARE as FIRST_SHARE
 from ruddock.engine.tree.portfolio import Neighbourhood
@@ -103,7 +102,7 @@ def near_plan(state: SearchState, point: Point, near: Near) -> None:
     Columns are kept where the plan agrees with the relaxation (Danna, Rothberg and Le Pape 2005) or with an earlier
     plan (Rothberg 2007), away from some rows, or by chance; or few of them may change (Fischetti and Lodi 2003); or
     they are kept where the relaxation itself is whole, those first that cost most to move (in the spirit of Berthold
-    2014). One of the ways on is by jumps, without any search.
+    2014).
     """
     better = True
     while better and len(state.domain.integers) >= FEWEST and affords(state):
@@ -134,8 +133,6 @@ def _search(state: SearchState, point: Point, near: Near, neighbourhood: Neighbo
     (x, reduced), best = point, state.incumbent.best
     if neighbourhood.kind == "few changes":
         return _within_few_changes(state, near, neighbourhood.share)
-    if neighbourhood.kind == "jumps":
-        return jump_on(state, point)
     integers = state.domain.integers
     held = integers[state.bounds.lower[integers] < state.bounds.upper[integers]]
     lower, upper = state.bounds.lower[held], state.bounds.upper[held]
