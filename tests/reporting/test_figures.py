@@ -77,3 +77,20 @@ def test_what_rules_need_shows_nowhere() -> None:
     assert len(plan.decisions()) == len(plan.formulation.decision_names) == 64
     line = "together[extractor] : run(work[extractor,06] to work[extractor,21], hour) >= 2"
     assert line in rk.read(TARIFF).algebra()
+
+
+def test_a_history_shows_how_plan_and_bound_come_together_not_how_far_off_they_began() -> None:
+    rng = np.random.default_rng(1)
+    lot, van = rk.Axis("lot", range(1, 41)), rk.Axis("van", ["red", "blue", "green"])
+    weight = rk.data(rng.integers(10, 60, 40).astype(float), lot)
+    model = rk.Model("Loading")
+    load = model.decide("load", lot, van, kind="binary")
+    model.maximize("worth", ((weight + rk.data(rng.integers(0, 30, 40).astype(float), lot)) * load).sum())
+    model.require("once", load.sum(van) <= 1)
+    model.require("carries", (weight * load).sum(lot) <= 200)
+    plan = model.solve(node_limit=20, cores=1)
+    ax = plan.draw_history()
+    history, (low, high) = plan.history, ax.get_ylim()
+    assert low < history["best"].iloc[-1] <= history["bound"].iloc[-1] < high
+    assert history["bound"].iloc[0] > 2 * high
+    assert "not shown" in words(ax)

@@ -27,7 +27,8 @@ def prepare(state: SearchState) -> None:
     """Tighten the problem, unless the search is a brief one, and load it."""
     relaxed = state.problem
     if state.options.presolve and not state.options.brief:
-        tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=not state.options.as_it_is)
+        complete, probes = not state.options.as_it_is, not state.options.inner
+        tightening = Tightening(relaxed, state.domain, state.effort.stopped, complete=complete, probes=probes)
         state.take_tightening(tightening)
         if tightening.infeasible:
             return

@@ -414,7 +414,7 @@ class TreeSearch(Walk):
         limits = effort.within(nodes=nodes, iterations=iterations, share=NEAR_SHARE)
         small = problem.nonzeros <= NEAR_SMALL
         plainly = replace(state.options, start=None, lazy=None, cuts=False, branching="plain", inner=True)
-        options = replace(plainly, heuristics=not small, brief=small)
+        options = replace(plainly, heuristics=not small, symmetry=False, brief=small)
         search = TreeSearch(SearchState(problem, limits, options, effort.counters))
         with effort.counted("near plans"):
             through = search.run().reason is None

@@ -82,6 +82,8 @@ class Tightening:
     ----------
     complete : bool
         Whether these are all rows; if others may follow, no column is fixed for want of a row against it.
+    probes : bool
+        Whether binary columns are tried both ways.
 
     Attributes
     ----------
@@ -102,6 +104,7 @@ class Tightening:
         stopped: Callable[[], bool] = lambda: False,
         *,
         complete: bool = True,
+        probes: bool = True,
     ) -> None:
         implied = implied_integers(problem, complete=complete)
         self.problem = replace(problem, kinds=np.where(implied, problem.kinds | INTEGER, problem.kinds))
@@ -119,7 +122,7 @@ class Tightening:
         for _ in range(ROUNDS):
             if stopped() or not self._round():
                 break
-        if not self.infeasible:
+        if probes and not self.infeasible:
             self._probe()
         if not self.infeasible and not stopped():
             self._round()

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 MOST_STACKED = 8  # parts of a bar that have a colour of their own
 MOST_BARS = 60  # labels along which bars are drawn
 MOST_LINES = 40  # of a schedule, one for each part
+NEAR_BEST, GAPS = 0.1, 3.0  # of the best plan's value, and times the gap, beyond which a history is not shown
 MOST_MEMBERS = 20_000  # of a family that is drawn
 FEWEST_SHARES, MOST_SHARES = 3, 40  # of a map of shares
 
@@ -203,10 +204,23 @@ def history_figure(plan: Plan, ax: Axes | None = None) -> Axes:
     known_ = np.isfinite(bound)
     ax.step(seconds, best, where="post", color=BEST, marker="o", label="best plan")
     ax.step(seconds[known_], bound[known_], where="post", color=BOUND, linestyle="--", marker="s", label="bound")
-    ax.set_xlabel("seconds")
+    left_out = _show_near(ax, np.concatenate((best, bound[known_])), best[-1], abs(best[-1] - bound[-1]))
+    ax.set_xlabel("seconds (first values, far from these, are not shown)" if left_out else "seconds")
     ax.set_ylabel(with_unit(plan.objective_name or "objective", plan.unit))
     beyond = "less" if plan.sense == "minimize" else "more"
     ax.set_title(f"{plan.model_name}: no plan has {beyond} than the bound", loc="left")
     ax.grid(alpha=0.3)
     draw_key(ax)
     return ax
+
+
+def _show_near(ax: Axes, values: np.ndarray, best: float, gap: float) -> bool:
+    """Show what lies near the best plan alone, where first bounds are far from it; say whether any is left out."""
+    reach = max(NEAR_BEST * abs(best), GAPS * gap if np.isfinite(gap) else 0.0)
+    near = values[np.abs(values - best) <= reach]
+    if reach == 0.0 or len(near) == len(values):
+        return False
+    low, high = near.min(), near.max()
+    margin = 0.1 * ((high - low) or reach)
+    ax.set_ylim(low - margin, high + margin)
+    return True
