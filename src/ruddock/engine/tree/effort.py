@@ -13,6 +13,7 @@ from ruddock.engine.outcome import BETWEEN_REPORTS, Counters, Limits, Progress, 
 
 SILENT = 1.0  # seconds without a report, after which work within a search tells where that stands
 Purpose = Literal["nodes", "trials", "dives", "near plans"]
+Attempt = Literal["dives", "jumps", "near plans"]
 
 
 @dataclass(eq=False, repr=False)
@@ -34,15 +35,14 @@ class Effort:
         Iterations by what they were for: nodes, trials, dives, searches near plans.
     touched : Counter
         Entries that these touched.
-    near_searches, near_failures : int
-        Searches near a plan, and how many of them in a row were in vain.
+    near_searches : int
+        Searches near a plan.
     cut_entries : int
         Entries of the relaxations that rounds of cuts have gone through.
-    jumps, jump_entries, jump_failures : int
-        Runs of jumps, each of which goes another way; entries that they touched, and how many of those in the tree were
-        in vain in a row.
-    dive_failures : int
-        Dives in the tree that were in vain in a row.
+    jumps, jump_entries : int
+        Runs of jumps, each of which goes another way; entries that they touched.
+    failures : Counter
+        How many in a row were in vain, by what was tried.
     shrinkings : int
         Dives by shrinking that were wanted; the first one is made.
     parts : dict
@@ -61,12 +61,10 @@ class Effort:
     spent: Counter[Purpose] = field(default_factory=Counter)
     touched: Counter[Purpose] = field(default_factory=Counter)
     near_searches: int = 0
-    near_failures: int = 0
     cut_entries: int = 0
     jumps: int = 0
     jump_entries: int = 0
-    jump_failures: int = 0
-    dive_failures: int = 0
+    failures: Counter[Attempt] = field(default_factory=Counter)
     shrinkings: int = 0
     parts: dict[str, float] = field(default_factory=dict)
     enough: Callable[[], bool] = field(default=lambda: False)
@@ -136,14 +134,6 @@ class Effort:
         """Count entries that jumps have touched."""
         self.jump_entries += entries
 
-    def judge_jumps(self, *, better: bool) -> None:
-        """Count failures in a row."""
-        self.jump_failures = 0 if better else self.jump_failures + 1
-
-    def judge_dive(self, *, better: bool) -> None:
-        """Count failures in a row."""
-        self.dive_failures = 0 if better else self.dive_failures + 1
-
     def begin_shrinking(self) -> bool:
         """Count a dive by shrinking; say whether it is the first."""
         self.shrinkings += 1
@@ -153,9 +143,13 @@ class Effort:
         """Count a search near a plan."""
         self.near_searches += 1
 
-    def judge_near_search(self, *, better: bool) -> None:
+    def judge(self, attempt: Attempt, *, better: bool) -> None:
         """Count failures in a row."""
-        self.near_failures = 0 if better else self.near_failures + 1
+        self.failures[attempt] = 0 if better else self.failures[attempt] + 1
+
+    def tired(self, attempt: Attempt, patience: int) -> float:
+        """Return what the budget of an attempt is divided by: one more for each so many failures in a row."""
+        return 1.0 + self.failures[attempt] / patience
 
     def report(self) -> None:
         """Tell listeners where the search stands."""

@@ -10,4 +10,4 @@ cdef class Sides:
     cdef readonly double[::1] alike
     cdef readonly int[::1] middle
 
-    cdef void turn(self, int e, bint up) noexcept nogil
+    cdef void turn(self, int e, bint takes) noexcept nogil

@@ -75,7 +75,7 @@ def look_for_plans(
     with state.effort.part("heuristics"):
         basis, found = outcome.basis, state.incumbent.value
         state.relaxation.note_weights(basis)
-        room = state.effort.spent["dives"] < _allowed(state, DIVE_SHARE / (1.0 + state.effort.dive_failures / PATIENCE))
+        room = state.effort.spent["dives"] < _allowed(state, DIVE_SHARE / state.effort.tired("dives", PATIENCE))
         if root and outer and not state.incumbent.settled(outcome.bound):
             if large and state.effort.begin_shrinking():
                 with state.effort.counted("dives"):
@@ -91,7 +91,7 @@ def look_for_plans(
                 if state.incumbent.best is None and root and outer and not brief and not state.effort.stopped():
                     pump(state, outcome.x, _allowed(state))
             if not root:
-                state.effort.judge_dive(better=state.incumbent.value < found)
+                state.effort.judge("dives", better=state.incumbent.value < found)
             if few is not None and not state.effort.stopped():
                 finish_dive(state, few, near)
         if state.incumbent.best is None and outer:

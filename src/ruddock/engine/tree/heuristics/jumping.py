@@ -56,7 +56,7 @@ def jump_around(state: SearchState, point: Point) -> None:
 def jump_on(state: SearchState, point: Point) -> None:
     """Look for plans better than the best one near the point of a node's relaxation, where that is within its share."""
     effort = state.effort
-    share = SHARE / (1.0 + effort.jump_failures / PATIENCE)
+    share = SHARE / effort.tired("jumps", PATIENCE)
     if (
         not _possible(state, point)
         or state.incumbent.best is None
@@ -65,7 +65,7 @@ def jump_on(state: SearchState, point: Point) -> None:
         return
     before = state.incumbent.value
     _jump_near(state, point, state.incumbent.best, at_root=False)
-    effort.judge_jumps(better=state.incumbent.value < before)
+    effort.judge("jumps", better=state.incumbent.value < before)
 
 
 def _possible(state: SearchState, point: Point) -> bool:

@@ -85,14 +85,14 @@ def finish_dive(state: SearchState, x: Floats, near: Near) -> None:
     whole = state.domain.distance(x)[integers] <= INTEGRALITY
     before = state.incumbent.value
     _search_within(state, near, state.bounds.lower, state.bounds.upper, integers[whole], values[whole])
-    state.effort.judge_near_search(better=state.incumbent.value < before)
+    state.effort.judge("near plans", better=state.incumbent.value < before)
 
 
 def affords(state: SearchState) -> bool:
     """Say whether another search near a plan is within what these may take; what keeps failing gets less and less."""
     effort = state.effort
     done = effort.iterations + (A_PRICED_NODE * effort.own_nodes if state.by_prices else 0)
-    budget = (START + SHARE * done) / (1.0 + effort.near_failures / PATIENCE)
+    budget = (START + SHARE * done) / effort.tired("near plans", PATIENCE)
     return effort.spent["near plans"] + EACH * effort.near_searches <= budget and not effort.stopped()
 
 
@@ -121,7 +121,7 @@ def _try(state: SearchState, point: Point, near: Near, neighbourhood: Neighbourh
             neighbourhood.leave_out()
             break
         better = state.incumbent.value < before
-        state.effort.judge_near_search(better=better)
+        state.effort.judge("near plans", better=better)
         neighbourhood.learn(better=better, through=through)
         if better or not through or not affords(state):
             break
