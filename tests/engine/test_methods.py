@@ -56,6 +56,22 @@ def test_all_methods_give_the_same_answer_with_and_without_presolve(structure: s
                     assert outcome.objective == pytest.approx(plain.objective, rel=1e-9, abs=1e-9), (seed, wish, way)
 
 
+@pytest.mark.parametrize("way", WAYS)
+def test_nothing_to_decide_or_nothing_to_keep(way: Options) -> None:
+    def settled(rows: list[float], columns: list[float]) -> str:
+        """Solve empty rows with these lower limits, and columns from 1 on with these costs."""
+        m, n = len(rows), len(columns)
+        empty = sparse.csc_matrix((m, n))
+        problem = Problem.build(empty, np.array(rows), np.full(m, inf), np.ones(n), np.full(n, inf), np.array(columns))
+        outcome = solve(problem, options=way)
+        judge(problem, outcome)
+        return outcome.status
+
+    assert [settled([], []), settled([-1.0, 0.0], []), settled([], [2.0, 0.0])] == ["optimal"] * 3
+    assert [settled([1.0, 0.0], []), settled([1.0], [1.0])] == ["infeasible"] * 2
+    assert settled([], [1.0, -1.0]) == settled([-1.0], [-1.0]) == "unbounded"
+
+
 def test_the_basis_told_is_the_one_at_the_end() -> None:
     # an optimum within the tolerance is found first, and a finer one after more steps
     problem = random_lp("free", 5_000_028, 64, 79, "optimal")
@@ -73,12 +89,17 @@ def test_another_method_takes_over_from_a_simplex_method_that_takes_long(
     monkeypatch.setattr(prediction, "BET", 0.0)
     monkeypatch.setattr(prediction, "rival", lambda *_: prediction.Rival(method, 1.0))
     monkeypatch.setattr(solver, "BUDGET", 10_000)
+    made: list[LinearSolver] = []
+    began = LinearSolver.__init__
+    monkeypatch.setattr(LinearSolver, "__init__", lambda self, *a, **k: (made.append(self), began(self, *a, **k))[1])
     taken = 0
     for seed, structure in enumerate(STRUCTURES):
         problem = planted(random_lp(structure, seed, 60, 90, "optimal"), seed)
+        made.clear()
         outcome = solve(problem)
-        judge(problem, outcome)
         counters = outcome.counters
+        assert counters.iterations == sum(solver.counters.iterations for solver in made)
+        judge(problem, outcome)
         taken += (counters.interior_steps if method == "interior" else counters.gradient_steps) > 0
         again = solve(problem)
         assert again.counters.iterations == outcome.counters.iterations

@@ -21,6 +21,7 @@ from ruddock.engine.network.flow import network_of
 from ruddock.engine.outcome import Basis, Counters, Limits, Method, Options, Outcome
 from ruddock.engine.presolve.chain import Presolve
 from ruddock.engine.presolve.stage import Point
+from ruddock.engine.simplex.scaled import crossing
 from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.problem import Floats, Problem
 
@@ -34,6 +35,8 @@ ROUGH_STEPS = 200  # of the first-order method, for prices that tell columns apa
 MOST_CROSSED = 30_000  # rows and columns up to which the first-order method goes on to a basis
 FEW_STEPS, MANY_STEPS = 20_000, 1_000_000  # that it may take before a crossover, and alone
 WORTHWHILE = 500  # entries from which on presolve is tried
+
+Start = tuple[Basis, Floats | None]  # a basis, and the pricing weights of its variables where they are known
 
 
 class LinearSolve:
@@ -75,8 +78,7 @@ class LinearSolve:
         basis, p = self.options.basis, self.problem
         if basis is None or (len(basis.rows), len(basis.columns)) != (p.m, p.n):
             return None
-        solver = LinearSolver(p)
-        solver.basis = basis
+        solver = _started(p, (basis, None))
         return self._simplex(solver, self.options.method if self.options.method in ("dual", "primal") else "auto")
 
     @cached_property
@@ -112,7 +114,9 @@ class LinearSolve:
             return self._proven(presolve.restore(presolve.contradiction).y)
         outcome = self._solve(left)
         if outcome.status == "optimal":
-            return self._confirmed(presolve, outcome)
+            basis = self._restored(presolve, outcome)
+            del presolve, left, outcome  # before the whole problem is worked on, which needs room of its own
+            return self._simplex(_started(self.problem, (basis, None)))  # confirms it
         if outcome.status == "infeasible":
             if outcome.proof is None:
                 return None
@@ -180,34 +184,30 @@ class LinearSolve:
         stopped = self._out_of_time(problem)
         if stopped is not None:
             return stopped
-        solver = LinearSolver(problem)
         method = self.options.method
-        if method == "first-order":
-            return self._by_gradient(solver, problem)
-        interior = method == "interior" or (method == "auto" and prediction.interior_pays(problem))
-        if interior and problem.m and problem.n:
-            settled = self._start_from_interior(solver, problem)
-            if settled is not None:
-                return settled
-        elif method == "auto" and sifting.pays(problem) and not self._begins(solver):
-            sifted = sifting.sift(problem, self._of_few_columns, lambda: self._rough_prices(problem))
-            if sifted.stopped is not None:
-                return sifted.stopped
-            if sifted.basis is not None:
-                solver.basis = sifted.basis
-        elif method == "auto":
-            return self._raced(solver, problem)
-        return self._simplex(solver, "auto" if method == "interior" else method)
+        if problem.m and problem.n:
+            if method == "first-order":
+                return self._by_gradient(problem)
+            if method == "interior" or (method == "auto" and prediction.interior_pays(problem)):
+                return self._by_interior(problem)
+        if method == "auto" and not sifting.pays(problem):
+            return self._raced(problem)
+        solver = LinearSolver(problem)
+        if method != "auto" or self._begins(solver):
+            return self._simplex(solver, method if method in ("dual", "primal") else "auto")
+        sifted = sifting.sift(problem, self._of_few_columns, lambda: self._rough_prices(problem))
+        if sifted.stopped is not None:
+            return sifted.stopped
+        if sifted.basis is not None:
+            solver.basis = sifted.basis
+        return self._simplex(solver)
 
     def _of_few_columns(self, problem: Problem, basis: Basis | None) -> Outcome:
         """Solve a problem that sifting has put together, from a basis where there is one."""
         stopped = self._out_of_time(problem)
         if stopped is not None:
             return stopped
-        solver = LinearSolver(problem)
-        if basis is not None:
-            solver.basis = basis
-        return self._raced(solver, problem, step=True)
+        return self._raced(problem, basis, step=True)
 
     def _rough_prices(self, problem: Problem) -> Floats:
         """Return prices of the rows after a few steps of the first-order method: enough to tell columns apart."""
@@ -224,13 +224,15 @@ class LinearSolve:
         self.counters.gradient_steps += method.steps
         return prices
 
-    def _raced(self, solver: LinearSolver, problem: Problem, *, step: bool = False) -> Outcome:
+    def _raced(self, problem: Problem, basis: Basis | None = None, *, step: bool = False) -> Outcome:
         """Solve by the simplex method, and where that takes long by another one that is then the better bet.
 
         Parameters
         ----------
+        basis : to start from
         step : whether this is one of several problems on the way to another one
         """
+        solver = _started(problem, None if basis is None else (basis, None))
         if problem.m >= prediction.RIVALLED:
             bet = prediction.LATE_BET if step else prediction.BET
             self._rival = None
@@ -238,13 +240,20 @@ class LinearSolve:
         outcome = self._simplex(solver)
         if outcome.status != "stopped" or outcome.reason is not None:
             return outcome
-        solver.rival = None
+        assert solver.basis is not None
+        reached = solver.basis, solver.pricing_weights
+        del solver  # the other method needs its room
         if self._rival is not None and self._rival.method == "first-order":
-            return self._by_gradient(solver, problem, step=step)
-        return self._start_from_interior(solver, problem) or self._simplex(solver)
+            return self._by_gradient(problem, reached, step=step)
+        return self._by_interior(problem, reached)
 
-    def _by_gradient(self, solver: LinearSolver, problem: Problem, *, step: bool = False) -> Outcome:
-        """Solve by the first-order method; up to some size a crossover and the simplex method end it."""
+    def _by_gradient(self, problem: Problem, reached: Start | None = None, *, step: bool = False) -> Outcome:
+        """Solve by the first-order method; up to some size a crossover and the simplex method end it.
+
+        Parameters
+        ----------
+        reached : where the simplex method begins if the first-order method does not come near to an optimum
+        """
         # here, since few solves ask for it
         from ruddock.engine.first_order.plan import first_order
         from ruddock.engine.first_order.restarted import ACCURACY, ROUGH
@@ -256,10 +265,14 @@ class LinearSolve:
             found = first_order(problem, self.limits, self.counters, steps, plan=plan, accuracy=accuracy)
         if not crosses:
             return found.plan
-        if found.near.converged:
-            near = found.near
+        near = found.near
+        if near.converged:
             values = np.concatenate((near.x, problem.activity(near.x)))
-            self._cross_over(solver, values, np.concatenate((problem.costs - problem.priced(near.y), near.y)))
+            solver = self._crossed_over(
+                problem, values, np.concatenate((problem.costs - problem.priced(near.y), near.y))
+            )
+        else:
+            solver = _started(problem, reached)
         outcome = self._simplex(solver)
         if outcome.status != "stopped" or found.plan.x is None:
             return outcome
@@ -290,20 +303,28 @@ class LinearSolve:
         counters.add(outcome.counters)
         return outcome
 
-    def _start_from_interior(self, solver: LinearSolver, problem: Problem) -> Outcome | None:
-        """Find an interior optimum and take the basis beside it; return the outcome where that settles the problem.
+    def _by_interior(self, problem: Problem, reached: Start | None = None) -> Outcome:
+        """Find an interior optimum, and let the simplex method end it from the basis beside it.
 
-        Without an optimum the simplex method starts afresh, or from a plan found on the way.
+        Without an optimum the simplex method starts from a plan found on the way, or from where it is.
+
+        Parameters
+        ----------
+        reached : where the simplex method has been before
         """
-        crossed = solver.crossed()
+        crossed = crossing(problem, problem.lower, problem.upper)
         if crossed is not None:
             return crossed
         near = self._interior(problem)
         if near.converged:
-            self._cross_over(solver, near.values, near.reduced)
-        elif near.steps and not self._halted():
-            return self._by_phase_one(solver, problem)
-        return None
+            return self._simplex(self._crossed_over(problem, near.values, near.reduced))
+        if near.steps and not self._halted():
+            found = self._by_phase_one(problem)
+            if isinstance(found, Outcome):
+                return found
+            if found is not None:
+                reached = found, None
+        return self._simplex(_started(problem, reached))
 
     def _interior(self, problem: Problem) -> Interior:
         """Run the interior-point method."""
@@ -324,33 +345,32 @@ class LinearSolve:
         self.counters.interior_steps += near.steps
         return near
 
-    def _cross_over(self, solver: LinearSolver, values: Floats, reduced: Floats) -> None:
-        """Take the basis beside a point that is nearly optimal."""
+    def _crossed_over(self, problem: Problem, values: Floats, reduced: Floats) -> LinearSolver:
+        """Return a solver at the basis beside a point that is nearly optimal."""
         with self._part("crossover"):
+            solver = LinearSolver(problem)
             solver.cross_over(values, reduced, self.limits)
+        return solver
 
-    def _by_phase_one(self, solver: LinearSolver, problem: Problem) -> Outcome | None:
-        """Prove that there is no plan, or let the simplex method begin from one."""
+    def _by_phase_one(self, problem: Problem) -> Outcome | Basis | None:
+        """Prove that there is no plan, or return the basis of one."""
         from ruddock.engine.interior.phase_one import least_violation
 
         relaxed = least_violation(problem)
         near = self._interior(relaxed)
         if not near.converged:
             return None
-        beside = LinearSolver(relaxed)
-        self._cross_over(beside, near.values, near.reduced)
-        outcome = self._simplex(beside)
+        outcome = self._simplex(self._crossed_over(relaxed, near.values, near.reduced))
         if outcome.status != "optimal" or outcome.basis is None or outcome.y is None:
             return None
         if certificates.proof_holds(problem, outcome.y, problem.lower, problem.upper):
             return Outcome("infeasible", proof=outcome.y)
-        solver.basis = Basis(outcome.basis.columns[: problem.n], outcome.basis.rows)
-        return None
+        return Basis(outcome.basis.columns[: problem.n], outcome.basis.rows)
 
     # ------------------------------------------------------------------ the way back
 
-    def _confirmed(self, presolve: Presolve, outcome: Outcome) -> Outcome:
-        """Bring the basis back and let the simplex method confirm it on the whole problem."""
+    def _restored(self, presolve: Presolve, outcome: Outcome) -> Basis:
+        """Return the basis of the whole problem that belongs to an optimum of what presolve left."""
         assert outcome.basis is not None
         with self._part("presolve"):
             point = presolve.restore(
@@ -358,9 +378,7 @@ class LinearSolve:
             )
         assert point.columns is not None
         assert point.rows is not None
-        solver = LinearSolver(self.problem)
-        solver.basis = Basis(point.columns, point.rows)
-        return self._simplex(solver)
+        return Basis(point.columns, point.rows)
 
     def _proven(self, proof: Floats | None) -> Outcome | None:
         p = self.problem
@@ -386,6 +404,14 @@ class LinearSolve:
         if x is None or not certificates.feasible(p, x, activity := p.activity(x), p.lower, p.upper):
             return Outcome("stopped", outcome.reason, bound=outcome.bound)
         return Outcome("stopped", outcome.reason, x=x, activity=activity, objective=p.objective(x), bound=outcome.bound)
+
+
+def _started(problem: Problem, start: Start | None) -> LinearSolver:
+    """Return a solver that begins from a basis and its pricing weights, where there is one."""
+    solver = LinearSolver(problem)
+    if start is not None:
+        solver.start_from(*start)
+    return solver
 
 
 def solve_linear(problem: Problem, limits: Limits, options: Options) -> Outcome:

@@ -11,7 +11,7 @@ from collections.abc import Callable
 
 import numpy as np
 from scipy.linalg import lu_factor, lu_solve
-from scipy.sparse import csc_matrix, csr_matrix, triu
+from scipy.sparse import csc_matrix, csr_matrix
 
 from ruddock.engine.interior.cholesky import SPEED, Cholesky
 from ruddock.engine.interior.elimination import EliminationTree, postorder, supernodes
@@ -139,11 +139,12 @@ class NormalEquations:
     def _upper(self, pattern: csr_matrix) -> csc_matrix:
         """Return the upper half of the pattern in the new order, with its diagonal."""
         m = pattern.shape[0]
-        place = np.empty(m, np.int64)
-        place[self._order] = np.arange(m)
-        row = np.concatenate((np.repeat(place, np.diff(pattern.indptr)), np.arange(m)))
-        column = np.concatenate((place[pattern.indices], np.arange(m)))
-        upper = triu(csc_matrix((np.ones(len(row)), (row, column)), shape=(m, m)), format="csc")
+        place = np.empty(m, np.int32)
+        place[self._order] = np.arange(m, dtype=np.int32)
+        row, column = np.repeat(place, np.diff(pattern.indptr)), place[pattern.indices]
+        above = row < column
+        row, column = np.concatenate((row[above], place)), np.concatenate((column[above], place))
+        upper = csc_matrix((np.ones(len(row), np.int8), (row, column)), shape=(m, m))
         upper.sort_indices()
         return upper
 

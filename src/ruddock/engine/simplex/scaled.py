@@ -88,11 +88,7 @@ class ScaledProblem:
 
     def crossed(self) -> Outcome | None:
         """Return the infeasible outcome of limits that cross, or None."""
-        columns = np.flatnonzero(self.lower > self.upper)
-        rows = np.flatnonzero(self.problem.row_lower > self.problem.row_upper)
-        if not len(columns) and not len(rows):
-            return None
-        return Outcome("infeasible", crossed_columns=tuple(map(int, columns)), crossed_rows=tuple(map(int, rows)))
+        return crossing(self.problem, self.lower, self.upper)
 
     # ------------------------------------------------------------------ changes
 
@@ -116,3 +112,12 @@ class ScaledProblem:
         matrix = csr_matrix(p.matrix())[rows]
         limits = p.row_lower[rows], p.row_upper[rows]
         self._load(Problem.build(matrix, *limits, p.lower, p.upper, p.costs, p.kinds, p.offset))
+
+
+def crossing(problem: Problem, lower: Floats, upper: Floats) -> Outcome | None:
+    """Return the infeasible outcome of limits of rows, or bounds of columns, that cross; or None."""
+    columns = np.flatnonzero(lower > upper)
+    rows = np.flatnonzero(problem.row_lower > problem.row_upper)
+    if not len(columns) and not len(rows):
+        return None
+    return Outcome("infeasible", crossed_columns=tuple(map(int, columns)), crossed_rows=tuple(map(int, rows)))
