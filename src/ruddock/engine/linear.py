@@ -27,7 +27,6 @@ from ruddock.problem import Floats, Problem
 
 if TYPE_CHECKING:
     from ruddock.engine.interior.mehrotra import Interior
-    from ruddock.engine.presolve.components import Components
 
 SEPARABLE = 2000  # rows and columns from which on separate parts are looked for
 MOST_ASKED = 1e12  # multiplications of one interior step, at most, where the method was asked for
@@ -129,19 +128,20 @@ class LinearSolve:
     def _solve(self, problem: Problem) -> Outcome:
         """Solve a problem by the method asked for, part by part where it falls into parts."""
         if self.options.presolve and self.options.method != "first-order" and problem.m + problem.n >= SEPARABLE:
-            # here, since its import of SciPy's graphs takes longer than many a solve
-            from ruddock.engine.presolve.components import Components
-
-            with self._part("presolve"):
-                components = Components(problem)
-            if len(components.parts) > 1:
-                outcome = self._solve_parts(problem, components)
-                if outcome is not None:
-                    return outcome
+            outcome = self._solve_parts(problem)
+            if outcome is not None:
+                return outcome
         return self._solve_whole(problem)
 
-    def _solve_parts(self, problem: Problem, components: Components) -> Outcome | None:
-        """Solve the parts one by one; None where they do not settle the whole problem."""
+    def _solve_parts(self, problem: Problem) -> Outcome | None:
+        """Solve the parts one by one; None where there is but one, or they do not settle the whole problem."""
+        # here, since its import of SciPy's graphs takes longer than many a solve
+        from ruddock.engine.presolve.components import Components
+
+        with self._part("presolve"):
+            components = Components(problem)
+        if len(components.parts) <= 1:
+            return None
         m, n = problem.m, problem.n
         x, y, reduced, activity = np.zeros(n), np.zeros(m), np.zeros(n), np.zeros(m)
         codes, row_codes = np.zeros(n, np.int8), np.zeros(m, np.int8)

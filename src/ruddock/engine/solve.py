@@ -76,6 +76,7 @@ def _in_own_units(problem: Problem, limits: Limits, options: Options, work: Solv
     units = in_units(problem)
     if units.impossible:
         return Outcome("infeasible")
-    if units.plain:
-        return work(problem, limits, options)
-    return units.outcome(work(units.problem, units.limits(limits), units.options(options)))
+    if not units.plain:
+        return units.outcome(work(units.problem, units.limits(limits), units.options(options)))
+    del units  # with all its factors of 1
+    return work(problem, limits, options)

@@ -132,7 +132,7 @@ class _Iterate:
         columns = problem.matrix()[:, self.open]
         logicals = -identity(problem.m, format="csc")[:, self.rows]
         self.matrix = csc_matrix(hstack([columns, logicals], format="csc"))
-        self.transposed = csc_matrix(self.matrix.T)
+        self.transposed = self.matrix.T  # of the same arrays
         self.b = np.where(equation, problem.row_lower, 0.0) - problem.activity(fixed)
         self.c = np.concatenate((problem.costs[self.open], np.zeros(len(self.rows))))
         self.offset = problem.objective(fixed)

@@ -176,7 +176,7 @@ class NormalEquations:
         if state < 0:
             raise ArithmeticError("the normal equations are not positive definite")
         half = csc_matrix((self._true, self._indices, self._starts), shape=(len(order), len(order)))
-        self._half, self._half_transposed, self._diagonal = half, csc_matrix(half.T), half.diagonal()
+        self._half, self._half_transposed, self._diagonal = half, half.T, half.diagonal()
         if len(self.dense_columns):
             self._solved = np.column_stack([self._solve_sparse(column) for column in self._weighted.T])
             self._small = lu_factor(np.eye(len(self.dense_columns)) + self._weighted.T @ self._solved)

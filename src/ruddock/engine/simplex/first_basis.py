@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+import numpy.typing as npt
 
 from ruddock.engine.network.flow import MOST_PIVOTS, Arcs, Start, cheapest_flow, cheapest_flow_within, network_of
 from ruddock.engine.outcome import BASIC, Limits, Outcome
 from ruddock.engine.simplex import claims
 from ruddock.engine.simplex.constants import DONE, INFEASIBLE
 from ruddock.engine.simplex.warm import TOLERANCE, WarmBasis
-from ruddock.problem import Problem
+from ruddock.problem import Floats, Problem
+
+Places = npt.NDArray[np.intp]
 
 WORTH_A_START = 2000  # entries from which on a network within the rows is
 WORTH_A_LOOK = 300  # entries from which on a network is looked for
@@ -62,21 +65,12 @@ def within_boxes(at: WarmBasis, run: Callable[[bool], int | Outcome]) -> Outcome
     """
     core = at.core
     at.restore()
-    lower, upper, costs = at.scaled
-    d = np.asarray(core.d)
-    open_below, open_above = np.isinf(lower), np.isinf(upper)
-    wrong = (at.code != BASIC) & (((d < -TOLERANCE) & open_above) | ((d > TOLERANCE) & open_below))
-    if not wrong.any() or core.primal_infeasibility() <= core.primal_tolerance:
+    places = _open(at)
+    if not len(places) or core.primal_infeasibility() <= core.primal_tolerance:
         return None
-    box, first = np.full(len(at.x), NEAREST_BOX), True
+    box, first = np.full(len(places), NEAREST_BOX), True
     while box.max() < FARTHEST_BOX:
-        with np.errstate(invalid="ignore"):
-            low = np.where(wrong & open_below, np.where(open_above, -box, upper - box), lower)
-            high = np.where(wrong & open_above, np.where(open_below, box, lower + box), upper)
-        core.restore(low, high, costs if first else np.array(core.cost))
-        core.cost_changed = not first
-        core.refactorise()
-        core.recompute()
+        low, high = _put_in_boxes(at, places, box, first=first)
         result = run(first)
         outcome = result if isinstance(result, Outcome) else None
         if result == INFEASIBLE:
@@ -86,10 +80,34 @@ def within_boxes(at: WarmBasis, run: Callable[[bool], int | Outcome]) -> Outcome
             outcome = claims.stopped(at, outcome.reason)
         if outcome is not None or result not in (DONE, INFEASIBLE):
             return outcome
-        there = (open_above & (at.x >= high)) | (open_below & (at.x <= low))
-        there &= wrong & (at.code != BASIC)
+        x, (lower, upper) = at.x[places], (bounds[places] for bounds in at.scaled[:2])
+        there = ((upper == np.inf) & (x >= high)) | ((lower == -np.inf) & (x <= low))
+        there &= at.code[places] != BASIC
         if result == DONE and not there.any():
             return None
-        box[there if result == DONE else wrong] *= FARTHER
+        box[there if result == DONE else slice(None)] *= FARTHER
         first = False
     return None
+
+
+def _open(at: WarmBasis) -> Places:
+    """Return the variables whose reduced cost has the wrong sign for want of the other bound."""
+    lower, upper, _ = at.scaled
+    d = np.asarray(at.core.d)
+    open_below, open_above = np.isinf(lower), np.isinf(upper)
+    wrong = ((d < -TOLERANCE) & open_above) | ((d > TOLERANCE) & open_below)
+    return np.flatnonzero(wrong & (at.code != BASIC))
+
+
+def _put_in_boxes(at: WarmBasis, places: Places, box: Floats, *, first: bool) -> tuple[Floats, Floats]:
+    """Give variables bounds in place of missing ones, so far from the others, and compute anew; return the bounds."""
+    core, (lower, upper, costs) = at.core, at.scaled
+    low, high = lower.copy(), upper.copy()
+    below, above = lower[places], upper[places]
+    low[places] = np.where(below == -np.inf, np.where(above == np.inf, -box, above - box), below)
+    high[places] = np.where(above == np.inf, np.where(below == -np.inf, box, below + box), above)
+    core.restore(low, high, costs if first else np.array(core.cost))
+    core.cost_changed = not first
+    core.refactorise()
+    core.recompute()
+    return low[places], high[places]

@@ -207,6 +207,7 @@ class BasisFactor:
         p: cython.int
         used: cython.int = 0
         need: cython.int = 2 * self.markowitz.t_used + 4 * self.m
+        self.uc_used = self.ur_used = 0
         if need > self.ur_index.shape[0]:
             self._grow_u_rows(need)
         if need > self.uc_index.shape[0]:
@@ -250,25 +251,28 @@ class BasisFactor:
 
     def _grow_u_rows(self, more):
         """Make room for ``more`` entries of U's rows."""
-        value, index = grown(self.ur_value, more), grown(self.ur_index, more)
+        used: cython.int = self.ur_used
+        value, index = grown(self.ur_value, used, more), grown(self.ur_index, used, more)
         self.ur_value = value
         self.ur_index = index  # the last: its length tells of the room
 
     def _grow_u_columns(self, more):
         """Make room for ``more`` entries of U's columns."""
-        value, index = grown(self.uc_value, more), grown(self.uc_index, more)
+        used: cython.int = self.uc_used
+        value, index = grown(self.uc_value, used, more), grown(self.uc_index, used, more)
         self.uc_value = value
         self.uc_index = index  # the last: its length tells of the room
 
     def _grow_l_rows(self, more):
-        """Make room for ``more`` entries of L's rows."""
-        value, index = grown(self.lr_value, more), grown(self.lr_index, more)
+        """Make room for ``more`` entries of L's rows, which are all written anew."""
+        value, index = grown(self.lr_value, 0, more), grown(self.lr_index, 0, more)
         self.lr_value = value
         self.lr_index = index  # the last: its length tells of the room
 
     def _grow_etas(self, more):
         """Make room for ``more`` entries of row etas."""
-        value, index = grown(self.eta_value, more), grown(self.eta_index, more)
+        used: cython.int = self.eta_used
+        value, index = grown(self.eta_value, used, more), grown(self.eta_index, used, more)
         self.eta_value = value
         self.eta_index = index  # the last: its length tells of the room
 

@@ -89,8 +89,7 @@ class Markowitz:
         used: cython.int = 0
         size: cython.int = 0
         self.pivots = 0
-        self.l_used = 0
-        self.t_used = 0
+        self.l_used = self.t_used = self.c_used = self.r_used = 0
         for i in range(m):
             self.r_count[i] = 0
             self.row_done[i] = 0
@@ -147,7 +146,7 @@ class Markowitz:
         """Keep one off-diagonal entry of U, making room as needed."""
         t: cython.int = self.t_used
         if t == self.t_row.shape[0]:
-            self._grow_u(t)
+            self._grow_u(1)
         self.t_row[t] = p
         self.t_slot[t] = q
         self.t_value[t] = value
@@ -245,23 +244,30 @@ class Markowitz:
 
     def _grow_columns(self, more):
         """Make room for ``more`` entries of active columns."""
-        value, index = grown(self.c_value, more), grown(self.c_index, more)
+        used: cython.int = self.c_used
+        value, index = grown(self.c_value, used, more), grown(self.c_index, used, more)
         self.c_value = value
         self.c_index = index  # the last: its length tells of the room
 
     def _grow_rows(self, more):
         """Make room for ``more`` entries of active rows."""
-        self.r_index = grown(self.r_index, more)
+        self.r_index = grown(self.r_index, self.r_used, more)
 
     def _grow_l(self, more):
         """Make room for ``more`` entries of L."""
-        value, index = grown(self.l_value, more), grown(self.l_index, more)
+        used: cython.int = self.l_used
+        value, index = grown(self.l_value, used, more), grown(self.l_index, used, more)
         self.l_value = value
         self.l_index = index  # the last: its length tells of the room
 
     def _grow_u(self, more):
         """Make room for ``more`` entries of U."""
-        value, slot, row = grown(self.t_value, more), grown(self.t_slot, more), grown(self.t_row, more)
+        used: cython.int = self.t_used
+        value, slot, row = (
+            grown(self.t_value, used, more),
+            grown(self.t_slot, used, more),
+            grown(self.t_row, used, more),
+        )
         self.t_value = value
         self.t_slot = slot
         self.t_row = row

@@ -184,7 +184,8 @@ class Propagator:
 
     def _grow(self):
         """Make room on the trail."""
-        low, high, columns = grown(self.past_low, 1), grown(self.past_high, 1), grown(self.past, 1)
+        used: cython.int = self.noted
+        low, high, columns = grown(self.past_low, used, 1), grown(self.past_high, used, 1), grown(self.past, used, 1)
         self.past_low = low
         self.past_high = high
         self.past = columns  # the last: its length tells of the room
