@@ -9,8 +9,8 @@ import numpy as np
 from scipy.sparse import csc_matrix
 
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE, Codes
-from ruddock.engine.presolve.stage import Places, Point, Reduction, Stage
-from ruddock.problem import Floats, Problem
+from ruddock.engine.presolve.stage import Places, Point, Reduction, Stage, left
+from ruddock.problem import Floats, Ints, Problem
 
 CLEAR = 1e-9  # a reduced cost must be this far from zero, relative to what it is made of, to count as signed
 
@@ -20,7 +20,7 @@ class FixedColumns(Reduction):
     """Columns whose bounds leave one value, which goes into the limits of their rows."""
 
     title = "fixed columns"
-    kept_columns: Places
+    kept_columns: Ints
     n: int
     columns: Places
     values: Floats
@@ -35,7 +35,7 @@ class FixedColumns(Reduction):
         if not len(columns):
             return None
         matrix, values = stage.columns(columns), p.lower[columns]
-        step = cls(np.flatnonzero(~gone), p.n, columns, values, p.costs[columns], matrix)
+        step = cls(left(gone), p.n, columns, values, p.costs[columns], matrix)
         step.columns_gone = len(columns)
         shift = matrix @ values
         offset = p.offset + float(p.costs[columns] @ values)

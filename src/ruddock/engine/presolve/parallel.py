@@ -8,8 +8,8 @@ from typing import Any, Self
 import numpy as np
 
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE
-from ruddock.engine.presolve.stage import Places, Point, Reduction, Stage
-from ruddock.problem import Floats, Problem
+from ruddock.engine.presolve.stage import Places, Point, Reduction, Stage, left
+from ruddock.problem import Floats, Ints, Problem
 
 SAME = 1e-13  # relative difference of entries that count as the same multiple
 
@@ -66,7 +66,7 @@ class ParallelRows(Reduction):
     """
 
     title = "parallel rows"
-    kept_rows: Places
+    kept_rows: Ints
     m: int
     leaders: Places
     lower_from: Places
@@ -100,7 +100,7 @@ class ParallelRows(Reduction):
             return None
         leaders = np.flatnonzero((lower_from != np.arange(p.m)) | (upper_from != np.arange(p.m)))
         step = cls(
-            np.flatnonzero(~gone), p.m, leaders,
+            left(gone), p.m, leaders,
             lower_from[leaders], upper_from[leaders], lower_ratio[leaders], upper_ratio[leaders],
         )  # fmt: skip
         step.rows_gone = int(gone.sum())
@@ -141,7 +141,7 @@ class ParallelColumns(Reduction):
     """
 
     title = "parallel columns"
-    kept_columns: Places
+    kept_columns: Ints
     n: int
     leaders: Places
     others: Places
@@ -168,7 +168,7 @@ class ParallelColumns(Reduction):
         gone = np.zeros(p.n, bool)
         gone[other] = True
         step = cls(
-            np.flatnonzero(~gone), p.n, leader, other, ratio,
+            left(gone), p.n, leader, other, ratio,
             p.lower[leader], p.upper[leader], p.lower[other], p.upper[other],
         )  # fmt: skip
         step.columns_gone = len(other)

@@ -9,8 +9,8 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC
-from ruddock.engine.presolve.stage import Mask, Places, Point, Reduction, Stage, first_of, limit_size
-from ruddock.problem import Floats, Problem
+from ruddock.engine.presolve.stage import Mask, Places, Point, Reduction, Stage, first_of, left, limit_size
+from ruddock.problem import Floats, Ints, Problem
 
 NEAR = 1e-9  # relative: activities this near to a limit count as being there
 
@@ -23,7 +23,7 @@ class RedundantRows(Reduction):
     """
 
     title = "redundant rows"
-    kept_rows: Places
+    kept_rows: Ints
     m: int
 
     @classmethod
@@ -39,7 +39,7 @@ class RedundantRows(Reduction):
         gone |= empty & (p.row_lower <= NEAR) & (p.row_upper >= -NEAR)
         if not gone.any():
             return None
-        step = cls(np.flatnonzero(~gone), p.m)
+        step = cls(left(gone), p.m)
         step.rows_gone = int(gone.sum())
         return step, stage.without(rows=gone)
 
@@ -56,7 +56,7 @@ class SingletonRows(Reduction):
     """
 
     title = "single-entry rows"
-    kept_rows: Places
+    kept_rows: Ints
     m: int
     rows: Places
     columns: Places
@@ -85,7 +85,7 @@ class SingletonRows(Reduction):
         new_lower, new_upper = p.lower.copy(), p.upper.copy()
         new_lower[columns], new_upper[columns] = np.maximum(low, lower), np.minimum(high, upper)
         equal = new_lower[columns] == new_upper[columns]
-        step = cls(np.flatnonzero(~gone), p.m, rows, columns, a, low > lower, high < upper, equal)
+        step = cls(left(gone), p.m, rows, columns, a, low > lower, high < upper, equal)
         step.rows_gone = len(rows)
         return step, stage.without(rows=gone, lower=new_lower, upper=new_upper)
 
@@ -121,7 +121,7 @@ class ForcingRows(Reduction):
 
     title = "forcing rows"
     fixes_columns = True
-    kept_rows: Places
+    kept_rows: Ints
     m: int
     rows: Places
     up: Floats  # 1 where the greatest activity only just reaches the lower limit, -1 the other way round
@@ -152,7 +152,7 @@ class ForcingRows(Reduction):
         lower[columns] = upper[columns] = value
         gone = np.zeros(p.m, bool)
         gone[rows] = True
-        step = cls(np.flatnonzero(~gone), p.m, rows, side, entries, movable, high)
+        step = cls(left(gone), p.m, rows, side, entries, movable, high)
         step.rows_gone = len(rows)
         return step, stage.without(rows=gone, lower=lower, upper=upper)
 

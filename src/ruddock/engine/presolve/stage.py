@@ -12,7 +12,7 @@ from scipy.sparse import csc_matrix, csr_matrix
 
 from ruddock.engine.measure import near
 from ruddock.engine.outcome import AT_LOWER, BASIC, Codes
-from ruddock.problem import INTEGER, Floats, Problem
+from ruddock.problem import INTEGER, Floats, Ints, Problem
 
 Mask = np.ndarray[Any, np.dtype[np.bool_]]
 Places = np.ndarray[Any, np.dtype[np.intp]]
@@ -43,7 +43,7 @@ class Point:
     direction: bool = False
     proof: bool = False
 
-    def spread(self, kept_columns: Places | None, n: int, kept_rows: Places | None, m: int) -> Point:
+    def spread(self, kept_columns: Ints | None, n: int, kept_rows: Ints | None, m: int) -> Point:
         """Return the same in a larger space: new columns at zero and out of the basis, new rows' logicals in it."""
         return replace(
             self,
@@ -63,7 +63,7 @@ class Point:
         return np.zeros_like(values) if self.proof else values
 
 
-def _spread(values: Any, kept: Places | None, size: int, fill: float) -> Any:
+def _spread(values: Any, kept: Ints | None, size: int, fill: float) -> Any:
     if values is None or kept is None:
         return None if values is None else values.copy()
     result = np.full(size, fill, values.dtype)
@@ -201,9 +201,9 @@ class Reduction(ABC):
     columns_gone = 0
 
     @property
-    def columns_left(self) -> Places | None:
+    def columns_left(self) -> Ints | None:
         """The columns that it leaves, in their order; None for all of them."""
-        kept: Places | None = getattr(self, "kept_columns", None)
+        kept: Ints | None = getattr(self, "kept_columns", None)
         return kept
 
     @classmethod
@@ -219,6 +219,11 @@ class Reduction(ABC):
 def limit_size(limits: Floats) -> Floats:
     """Return what tolerances of limits are relative to: their size, at least 1."""
     return np.maximum(1.0, np.where(np.isfinite(limits), np.abs(limits), 1.0))
+
+
+def left(gone: Mask) -> Ints:
+    """Return the numbers of what is not gone; every step keeps them until the way back."""
+    return np.flatnonzero(~gone).astype(np.int32)
 
 
 def first_of(groups: Any) -> Mask:

@@ -9,8 +9,8 @@ import numpy as np
 from scipy.sparse import coo_matrix, csc_matrix, csr_matrix, diags_array
 
 from ruddock.engine.outcome import AT_LOWER, AT_UPPER, BASIC, FREE
-from ruddock.engine.presolve.stage import SAFE_PIVOT, Mask, Places, Point, Reduction, Stage, first_of
-from ruddock.problem import Floats, Problem
+from ruddock.engine.presolve.stage import SAFE_PIVOT, Mask, Places, Point, Reduction, Stage, first_of, left
+from ruddock.problem import Floats, Ints, Problem
 
 NEAR = 1e-9
 FEW = 4  # entries of a column that an equation of two columns may take out
@@ -48,9 +48,9 @@ class FreeSingletons(Reduction):
     """
 
     title = "free columns of one row"
-    kept_rows: Places
+    kept_rows: Ints
     m: int
-    kept_columns: Places
+    kept_columns: Ints
     n: int
     rows: Places
     columns: Places
@@ -81,13 +81,13 @@ class FreeSingletons(Reduction):
         y = p.costs[columns] / a
         gone_rows, gone = np.zeros(p.m, bool), np.zeros(p.n, bool)
         gone_rows[rows], gone[columns] = True, True
-        kept_columns = np.flatnonzero(~gone)
+        kept_columns = left(gone)
         dual = np.zeros(p.m)
         dual[rows] = y
         costs = p.costs - np.bincount(stage.owner, p.values * dual[p.indices], p.n)
         limit = np.where(y > 0, p.row_lower[rows], np.where(y < 0, p.row_upper[rows], 0.0))
         step = cls(
-            np.flatnonzero(~gone_rows), p.m, kept_columns, p.n, rows, columns, a, p.costs[columns],
+            left(gone_rows), p.m, kept_columns, p.n, rows, columns, a, p.costs[columns],
             stage.by_rows[rows][:, kept_columns], p.row_lower[rows], p.row_upper[rows],
             p.lower[columns], p.upper[columns],
         )  # fmt: skip
@@ -125,7 +125,7 @@ class SlackColumns(Reduction):
     """Bounded columns of one equation: the equation becomes a row with limits, the column its slack."""
 
     title = "slack-like columns"
-    kept_columns: Places
+    kept_columns: Ints
     n: int
     rows: Places
     columns: Places
@@ -149,7 +149,7 @@ class SlackColumns(Reduction):
         row_lower[rows], row_upper[rows] = sides - high, sides - low
         gone = np.zeros(p.n, bool)
         gone[columns] = True
-        kept = np.flatnonzero(~gone)
+        kept = left(gone)
         dual = np.zeros(p.m)
         dual[rows] = y
         costs = p.costs - np.bincount(stage.owner, p.values * dual[p.indices], p.n)
@@ -180,9 +180,9 @@ class DoubletonEquations(Reduction):
     """Equations of two columns: one is expressed by the other, and its bounds become bounds of that one."""
 
     title = "equations of two columns"
-    kept_rows: Places
+    kept_rows: Ints
     m: int
-    kept_columns: Places
+    kept_columns: Ints
     n: int
     rows: Places
     gone: Places  # the columns expressed
@@ -234,7 +234,7 @@ class DoubletonEquations(Reduction):
         matrix = stage.columns(gone)
         others = csc_matrix(diags_array((~gone_rows).astype(float)) @ matrix)
         step = cls(
-            np.flatnonzero(~gone_rows), p.m, np.flatnonzero(~gone_columns), p.n, rows, gone, stay, own, partner,
+            left(gone_rows), p.m, left(gone_columns), p.n, rows, gone, stay, own, partner,
             sides, p.costs[gone], others, gives_lower, gives_upper,
         )  # fmt: skip
         step.rows_gone = step.columns_gone = len(rows)
