@@ -11,6 +11,7 @@ import ruddock as rk
 
 SOURCE = Path(rk.__file__).parent if (Path(rk.__file__).parent / "problem.py").exists() else None
 LAYERS = [
+    "imports",
     "characters",
     "errors",
     "files",

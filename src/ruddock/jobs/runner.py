@@ -19,6 +19,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from ruddock.imports import load_when_asked
 from ruddock.jobs.orders import DIED, DONE, GONE, LATE, OTHERS, Ending, Order
 from ruddock.jobs.store import Store, StoreError
 
@@ -77,6 +78,7 @@ def main() -> None:
     """Take orders until nobody gives any more."""
     answers = os.fdopen(os.dup(1), "w", encoding="utf-8", buffering=1)
     os.dup2(2, 1)  # what a job prints is no answer
+    load_when_asked()
     _warm()
     worker = os.getppid()
     processes = _JobProcesses()

@@ -20,6 +20,8 @@ from ruddock.engine.tree.pseudocosts import PseudoCosts
 from ruddock.engine.tree.state import SearchState
 from ruddock.problem import Floats
 
+SERVES = "from ruddock.imports import load_when_asked as quick; quick(); "
+SERVES += "from ruddock.engine.tree.serve import serve; serve()"
 ROOM = 1 << 20  # bytes of a pipe, where that can be chosen: a share goes through at once
 LAST_WORD = 0.1  # seconds that a search that is stopped waits for the plan that the helper may have found
 GOODBYE = 0.2  # seconds that the threads of a helper that was killed have to end
@@ -136,7 +138,7 @@ class Process:
 
         environment = {**os.environ, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
         self._process = subprocess.Popen(
-            [sys.executable, "-W", "ignore", "-c", "from ruddock.engine.tree.serve import serve; serve()"],
+            [sys.executable, "-W", "ignore", "-c", SERVES],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL,
