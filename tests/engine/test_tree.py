@@ -12,14 +12,16 @@ import numpy as np
 import pytest
 from scipy import sparse
 
-from benchmarks.integer_families import knapsacks, vans
+from benchmarks.integer_families import general, knapsacks, vans
 from ruddock import demos
 from ruddock.engine import outcome as outcomes
 from ruddock.engine.outcome import Limits, Options, Outcome, Progress
+from ruddock.engine.simplex.solver import LinearSolver
 from ruddock.engine.solve import solve
-from ruddock.engine.tree import branching, effort, hands, heuristics, root, workers
+from ruddock.engine.tree import branching, cutting, effort, hands, heuristics, root, workers
 from ruddock.engine.tree import search as search_module
 from ruddock.engine.tree.cliques import Cliques
+from ruddock.engine.tree.cuts.frame import Cut, Frame
 from ruddock.engine.tree.dominance import dominated
 from ruddock.engine.tree.frontier import Node
 from ruddock.engine.tree.heuristics import jump
@@ -267,6 +269,22 @@ def whole_plans(problem: Problem) -> np.ndarray:
         part = replace(problem, lower=bounds[0], upper=bounds[1], kinds=np.zeros_like(problem.kinds))
         keeps.append(solve(part).status == "optimal")
     return points[keeps]
+
+
+def test_cuts_come_from_the_tableau_of_their_point(monkeypatch: pytest.MonkeyPatch) -> None:
+    rounds = []
+    separated = cutting.tableau_rows
+
+    def rows(frame: Frame, solver: LinearSolver) -> list[Cut]:
+        between = (frame.x > frame.lower + 1e-6) & (frame.x < frame.upper - 1e-6)
+        assert set(np.flatnonzero(between)) <= set(solver.head)
+        rounds.append(separated(frame, solver))
+        return rounds[-1]
+
+    monkeypatch.setattr(cutting, "tableau_rows", rows)
+    solve(general(30, 40)(2), Limits(nodes=100), Options(cores=1))  # jumps and dives come before the cuts
+    assert len(rounds) > 1
+    assert rounds[0]
 
 
 def test_cuts_with_which_numbers_are_too_hard_are_given_up(monkeypatch: pytest.MonkeyPatch) -> None:

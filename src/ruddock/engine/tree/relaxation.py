@@ -118,7 +118,7 @@ class Relaxation:
 
     def note_weights(self, basis: Basis | None) -> None:
         """Keep the pricing weights that the solver has now for its basis, which several solves will start from."""
-        if basis is not None and self.solver.stands_at(basis):
+        if self.stands_at(basis):
             self._weights = basis, self.solver.pricing_weights
 
     def start_from(self, basis: Basis | None) -> None:
@@ -131,6 +131,10 @@ class Relaxation:
         if missing > 0:
             basis = Basis(basis.columns, np.concatenate((basis.rows, np.zeros(missing, np.int8))))
         self.solver.start_from(basis, known)
+
+    def stands_at(self, basis: Basis | None) -> bool:
+        """Say whether the solver, with its factors, is at this basis, which it has told last."""
+        return basis is not None and self.solver.stands_at(basis)
 
     # ------------------------------------------------------------------ rows
 

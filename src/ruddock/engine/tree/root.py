@@ -109,8 +109,15 @@ def _cut(state: SearchState, outcome: Outcome) -> Outcome:
     """Strengthen the relaxation of the root by cuts, where these are wanted."""
     if not _cuts(state, outcome):
         return outcome
-    state.relaxation.start_from(outcome.basis)
     with state.effort.part("cuts"):
+        if not state.relaxation.stands_at(
+            outcome.basis
+        ):  # the search for plans has moved on, and cuts need its tableau
+            state.relaxation.start_from(outcome.basis)
+            again = state.relax(state.bounds.lower, state.bounds.upper)
+            if again.status != "optimal":
+                return again if again.status == "infeasible" else outcome
+            outcome = again
         return cut_root(state, outcome)
 
 
