@@ -195,12 +195,11 @@ class LinearSolve:
         solver = LinearSolver(problem)
         if method != "auto" or self._begins(solver):
             return self._simplex(solver, method if method in ("dual", "primal") else "auto")
+        del solver
         sifted = sifting.sift(problem, self._of_few_columns, lambda: self._rough_prices(problem))
         if sifted.stopped is not None:
             return sifted.stopped
-        if sifted.basis is not None:
-            solver.basis = sifted.basis
-        return self._simplex(solver)
+        return self._simplex(_started(problem, None if sifted.basis is None else (sifted.basis, None)))
 
     def _of_few_columns(self, problem: Problem, basis: Basis | None) -> Outcome:
         """Solve a problem that sifting has put together, from a basis where there is one."""
