@@ -248,7 +248,7 @@ def test_version_tells_which_kernels_run() -> None:
 
 
 HEAVY = {"numpy", "scipy", "pandas", "matplotlib", "lark", "openpyxl"}
-UNUSED = {"numpy.f2py.crackfortran", "numpy.polynomial.polynomial", "unittest"}
+UNUSED = {"numpy.f2py.crackfortran", "numpy.polynomial.polynomial"}
 
 
 @pytest.mark.parametrize(
