@@ -1,7 +1,7 @@
 """A quicker start of a process that is the project's own.
 
-SciPy looks at everything that NumPy has as soon as its matrices are imported, and so loads tools for compilers and for
-tests and polynomials, which take longer than the matrices themselves. They are loaded when somebody really asks for
+SciPy looks at everything that NumPy has as soon as its matrices are imported, and so loads compiler tools, test
+tools and polynomials, which take longer than the matrices themselves. They are loaded when somebody really asks for
 them instead.
 """
 

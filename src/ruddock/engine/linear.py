@@ -35,7 +35,8 @@ MOST_CROSSED = 30_000  # rows and columns up to which the first-order method goe
 FEW_STEPS, MANY_STEPS = 20_000, 1_000_000  # that it may take before a crossover, and alone
 WORTHWHILE = 500  # entries from which on presolve is tried
 
-Start = tuple[Basis, Floats | None]  # a basis, and the pricing weights of its variables where they are known
+Reached = tuple[Basis | None, Floats | None]  # a basis, and the pricing weights of its variables; None if unknown
+NOWHERE: Reached = None, None
 
 
 class LinearSolve:
@@ -77,15 +78,14 @@ class LinearSolve:
         basis, p = self.options.basis, self.problem
         if basis is None or (len(basis.rows), len(basis.columns)) != (p.m, p.n):
             return None
-        solver = _started(p, (basis, None))
+        solver = _started(p, basis)
         return self._simplex(solver, self.options.method if self.options.method in ("dual", "primal") else "auto")
 
     @cached_property
     def _worthwhile(self) -> bool:
         """Whether the problem is so large that its structure is worth a look, and no limits cross, which ends it."""
         p = self.problem
-        crossed = (p.lower > p.upper).any() or (p.row_lower > p.row_upper).any()
-        return p.nonzeros >= WORTHWHILE and not crossed
+        return p.nonzeros >= WORTHWHILE and crossing(p, p.lower, p.upper) is None
 
     def _flow(self) -> Outcome | None:
         """Solve a network as it is, since no presolve is as fast; None where the problem is none."""
@@ -115,7 +115,7 @@ class LinearSolve:
         if outcome.status == "optimal":
             basis = self._restored(presolve, outcome)
             del presolve, left, outcome  # before the whole problem is worked on, which needs room of its own
-            return self._simplex(_started(self.problem, (basis, None)))  # confirms it
+            return self._simplex(_started(self.problem, basis))  # confirms it
         if outcome.status == "infeasible":
             if outcome.proof is None:
                 return None
@@ -199,7 +199,7 @@ class LinearSolve:
         sifted = sifting.sift(problem, self._of_few_columns, lambda: self._rough_prices(problem))
         if sifted.stopped is not None:
             return sifted.stopped
-        return self._simplex(_started(problem, None if sifted.basis is None else (sifted.basis, None)))
+        return self._simplex(_started(problem, sifted.basis))
 
     def _of_few_columns(self, problem: Problem, basis: Basis | None) -> Outcome:
         """Solve a problem that sifting has put together, from a basis where there is one."""
@@ -231,7 +231,7 @@ class LinearSolve:
         basis : to start from
         step : whether this is one of several problems on the way to another one
         """
-        solver = _started(problem, None if basis is None else (basis, None))
+        solver = _started(problem, basis)
         if problem.m >= prediction.RIVALLED:
             bet = prediction.LATE_BET if step else prediction.BET
             self._rival = None
@@ -239,14 +239,13 @@ class LinearSolve:
         outcome = self._simplex(solver)
         if outcome.status != "stopped" or outcome.reason is not None:
             return outcome
-        assert solver.basis is not None
         reached = solver.basis, solver.pricing_weights
         del solver  # the other method needs its room
         if self._rival is not None and self._rival.method == "first-order":
             return self._by_gradient(problem, reached, step=step)
         return self._by_interior(problem, reached)
 
-    def _by_gradient(self, problem: Problem, reached: Start | None = None, *, step: bool = False) -> Outcome:
+    def _by_gradient(self, problem: Problem, reached: Reached = NOWHERE, *, step: bool = False) -> Outcome:
         """Solve by the first-order method; up to some size a crossover and the simplex method end it.
 
         Parameters
@@ -271,7 +270,7 @@ class LinearSolve:
                 problem, values, np.concatenate((problem.costs - problem.priced(near.y), near.y))
             )
         else:
-            solver = _started(problem, reached)
+            solver = _started(problem, *reached)
         outcome = self._simplex(solver)
         if outcome.status != "stopped" or found.plan.x is None:
             return outcome
@@ -302,7 +301,7 @@ class LinearSolve:
         counters.add(outcome.counters)
         return outcome
 
-    def _by_interior(self, problem: Problem, reached: Start | None = None) -> Outcome:
+    def _by_interior(self, problem: Problem, reached: Reached = NOWHERE) -> Outcome:
         """Find an interior optimum, and let the simplex method end it from the basis beside it.
 
         Without an optimum the simplex method starts from a plan found on the way, or from where it is.
@@ -323,7 +322,7 @@ class LinearSolve:
                 return found
             if found is not None:
                 reached = found, None
-        return self._simplex(_started(problem, reached))
+        return self._simplex(_started(problem, *reached))
 
     def _interior(self, problem: Problem) -> Interior:
         """Run the interior-point method."""
@@ -405,11 +404,11 @@ class LinearSolve:
         return Outcome("stopped", outcome.reason, x=x, activity=activity, objective=p.objective(x), bound=outcome.bound)
 
 
-def _started(problem: Problem, start: Start | None) -> LinearSolver:
+def _started(problem: Problem, basis: Basis | None, weights: Floats | None = None) -> LinearSolver:
     """Return a solver that begins from a basis and its pricing weights, where there is one."""
     solver = LinearSolver(problem)
-    if start is not None:
-        solver.start_from(*start)
+    if basis is not None:
+        solver.start_from(basis, weights)
     return solver
 
 

@@ -110,9 +110,8 @@ def _cut(state: SearchState, outcome: Outcome) -> Outcome:
     if not _cuts(state, outcome):
         return outcome
     with state.effort.part("cuts"):
-        if not state.relaxation.stands_at(
-            outcome.basis
-        ):  # the search for plans has moved on, and cuts need its tableau
+        if not state.relaxation.stands_at(outcome.basis):
+            # the search for plans has moved on, and cuts are read from the tableau
             state.relaxation.start_from(outcome.basis)
             again = state.relax(state.bounds.lower, state.bounds.upper)
             if again.status != "optimal":
